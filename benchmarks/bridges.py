@@ -92,43 +92,43 @@ METHOD = """
 TAGS = ("smoke", "slow", "night", "fees")
 
 
-def listing(place: Path) -> None:
+def listing(folder: Path) -> None:
     """List the tests of a large Java tree, never seen and seen before."""
-    (place / "wolfbane.toml").write_text(SUITE)
-    (place / "bridge.toml").write_text(QUERY)
+    (folder / "wolfbane.toml").write_text(SUITE)
+    (folder / "bridge.toml").write_text(QUERY)
     for number in range(FILES):
         methods = "".join(METHOD.format(n=n, tag=TAGS[n % 4]) for n in range(TESTS_EACH))
-        file = place / "src" / f"quay{number % 40}" / f"Ledger{number}Test.java"
+        file = folder / "src" / f"quay{number % 40}" / f"Ledger{number}Test.java"
         file.parent.mkdir(parents=True, exist_ok=True)
         head = f'package quay{number % 40};\n\n@Suite(category = "billing")\n'
         file.write_text(f"{head}class Ledger{number}Test {{{methods}}}\n")
     told = f"{FILES * TESTS_EACH:,} tests in {FILES:,} files"
-    print(f"listed cold  {_seconds(place):6.2f} s  {told} (at most 6)")
-    warm = statistics.median(_seconds(place) for _ in range(7))
+    print(f"listed cold  {_seconds(folder):6.2f} s  {told} (at most 6)")
+    warm = statistics.median(_seconds(folder) for _ in range(7))
     print(f"listed warm  {warm:6.2f} s  (at most 0.5)")
 
 
-def _seconds(place: Path) -> float:
+def _seconds(folder: Path) -> float:
     began = time.perf_counter()
-    subprocess.run([WOLFBANE, "list"], cwd=place, check=True, stdout=subprocess.DEVNULL)
+    subprocess.run([WOLFBANE, "list"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
     return time.perf_counter() - began
 
 
-def reading(place: Path) -> None:
+def reading(folder: Path) -> None:
     """Run a suite whose launcher leaves a huge report, and look at the memory of the reader."""
-    (place / "wolfbane.toml").write_text(SUITE)
-    (place / "bridge.toml").write_text(BRIDGE)
-    (place / "src").mkdir()
-    (place / "src" / "day.all").write_text("test_0\n")
-    with (place / "huge.xml").open("w") as report:
+    (folder / "wolfbane.toml").write_text(SUITE)
+    (folder / "bridge.toml").write_text(BRIDGE)
+    (folder / "src").mkdir()
+    (folder / "src" / "day.all").write_text("test_0\n")
+    with (folder / "huge.xml").open("w") as report:
         report.write("<testsuites><testsuite name='day'>\n")
         for number in range(ENTRIES):
             said = f"<system-out>{'berth looked at; ' * 25}</system-out>"
             report.write(f"<testcase name='t{number}' time='0.01'>{said}</testcase>\n")
         report.write("</testsuite></testsuites>\n")
-    size = (place / "huge.xml").stat().st_size / 1e6
+    size = (folder / "huge.xml").stat().st_size / 1e6
     began = time.perf_counter()
-    run = psutil.Popen([WOLFBANE, "run"], cwd=place, stdout=subprocess.DEVNULL)
+    run = psutil.Popen([WOLFBANE, "run"], cwd=folder, stdout=subprocess.DEVNULL)
     most: dict[str, float] = {}
     while run.poll() is None:
         for process in (run, *_children(run)):
@@ -140,20 +140,20 @@ def reading(place: Path) -> None:
     print(f"read         {seconds:6.2f} s  {size:.0f} MB of XML (exit {run.returncode}): {told}")
 
 
-def launching(place: Path) -> None:
+def launching(folder: Path) -> None:
     """Run 200 files in one start, and one file, beside the launcher alone."""
-    (place / "wolfbane.toml").write_text(SUITE)
-    (place / "bridge.toml").write_text(LAUNCHED)
-    (place / "launcher.py").write_text(LAUNCHER)
-    (place / "src").mkdir()
+    (folder / "wolfbane.toml").write_text(SUITE)
+    (folder / "bridge.toml").write_text(LAUNCHED)
+    (folder / "launcher.py").write_text(LAUNCHER)
+    (folder / "src").mkdir()
     for count, wanted in ((1, "at most 0.15 s more"), (200, "at most 1.10 times")):
         for number in range(count):
-            (place / "src" / f"t{number}.quay").write_text(f"test t{number}\n")
-        files = sorted(str(path.relative_to(place)) for path in (place / "src").iterdir())
+            (folder / "src" / f"t{number}.quay").write_text(f"test t{number}\n")
+        files = sorted(str(path.relative_to(folder)) for path in (folder / "src").iterdir())
         alone, bridged = [], []
         for _ in range(7):  # taking turns: both see the same machine
-            alone.append(_timed(place, "python3", "launcher.py", *files))
-            bridged.append(_timed(place, WOLFBANE, "run", "-j", "1"))
+            alone.append(_timed(folder, "python3", "launcher.py", *files))
+            bridged.append(_timed(folder, WOLFBANE, "run", "-j", "1"))
         own, ours = statistics.median(alone), statistics.median(bridged)
         told = (
             f"{count} file{'s' * (count > 1)}: launcher alone {own:.2f} s, {ours / own:.2f} times"
@@ -161,28 +161,28 @@ def launching(place: Path) -> None:
         print(f"launched     {ours:6.2f} s  {told}, {ours - own:.2f} s more ({wanted})")
 
 
-def naming(place: Path) -> None:
+def naming(folder: Path) -> None:
     """Run 2,000 tests by name in one start, and the launcher alone with the same names."""
-    (place / "wolfbane.toml").write_text(SUITE)
-    (place / "bridge.toml").write_text(NAMED)
-    (place / "launcher.py").write_text(NAMED_LAUNCHER)
-    (place / "src").mkdir()
+    (folder / "wolfbane.toml").write_text(SUITE)
+    (folder / "bridge.toml").write_text(NAMED)
+    (folder / "launcher.py").write_text(NAMED_LAUNCHER)
+    (folder / "src").mkdir()
     for file in range(40):
         names = [f"t{file * 50 + number}" for number in range(50)]
-        (place / "src" / f"f{file}.quay").write_text("".join(f"test {name}\n" for name in names))
-    (place / "names.txt").write_text("".join(f"t{number}\n" for number in range(2_000)))
+        (folder / "src" / f"f{file}.quay").write_text("".join(f"test {name}\n" for name in names))
+    (folder / "names.txt").write_text("".join(f"t{number}\n" for number in range(2_000)))
     alone, bridged = [], []
     for _ in range(5):
-        alone.append(_timed(place, "python3", "launcher.py", "--from", "names.txt"))
-        bridged.append(_timed(place, WOLFBANE, "run", "-j", "1"))
+        alone.append(_timed(folder, "python3", "launcher.py", "--from", "names.txt"))
+        bridged.append(_timed(folder, WOLFBANE, "run", "-j", "1"))
     own, ours = statistics.median(alone), statistics.median(bridged)
     told = f"launcher alone {own:.2f} s, {ours / own:.2f} times (at most 1.10 times)"
     print(f"by name      {ours:6.2f} s  2,000 tests in one start: {told}")
 
 
-def _timed(place: Path, *command: str) -> float:
+def _timed(folder: Path, *command: str) -> float:
     began = time.perf_counter()
-    subprocess.run(command, cwd=place, check=True, stdout=subprocess.DEVNULL)
+    subprocess.run(command, cwd=folder, check=True, stdout=subprocess.DEVNULL)
     return time.perf_counter() - began
 
 
@@ -203,8 +203,8 @@ def _megabytes(process: psutil.Process) -> float:
 def main() -> None:
     """Each part in a folder of its own."""
     for part in (naming, launching, listing, reading):
-        with tempfile.TemporaryDirectory() as place:
-            part(Path(place))
+        with tempfile.TemporaryDirectory() as folder:
+            part(Path(folder))
 
 
 if __name__ == "__main__":

@@ -134,8 +134,10 @@ async def commands(broker: Broker, engine: str) -> None:
             say(engine, name, direct, ours, most, "1.5 times" if failing else "1.25 times + 0.3 ms")
         async with passing_on(driver.address) as address:
             for name, (direct, bare) in (await client(driver.address, address)).items():
-                print(f"{engine:<10} {name:<14} {direct:7.2f} ms directly, {bare:7.2f} ms by a "
-                      "proxy that only passes on")  # fmt: skip
+                print(
+                    f"{engine:<10} {name:<14} {direct:7.2f} ms directly, {bare:7.2f} ms by a "
+                    "proxy that only passes on"
+                )
     else:
         direct, medians = await native(driver), await client(through)
         ours = medians["title"][0]
@@ -171,15 +173,17 @@ async def passing_on(address: str) -> AsyncIterator[str]:
 def say(engine: str, name: str, direct: float, ours: float, most: float, limit: str) -> None:
     """Print a pair of times in milliseconds, and whether ours is within its limit."""
     held = "held" if ours <= most else "OVER"
-    print(f"{engine:<10} {name:<14} {direct:7.2f} ms directly, {ours:7.2f} ms through"
-          f"  (at most {limit}: {held})")  # fmt: skip
+    print(
+        f"{engine:<10} {name:<14} {direct:7.2f} ms directly, {ours:7.2f} ms through"
+        f"  (at most {limit}: {held})"
+    )
 
 
 def whole_runs() -> None:
     """Twenty tests with a session each: plainly against one driver, and by Wolfbane, in turn."""
-    with tempfile.TemporaryDirectory() as place:
-        (Path(place) / "test_quay.py").write_text(TESTS)
-        (Path(place) / "wolfbane.toml").write_text(
+    with tempfile.TemporaryDirectory() as folder:
+        (Path(folder) / "test_quay.py").write_text(TESTS)
+        (Path(folder) / "wolfbane.toml").write_text(
             '[[suite]]\nname = "a"\nkind = "python"\npaths = ["."]\nbrowsers = ["chromium"]\n'
         )
         port = free_port()
@@ -187,17 +191,22 @@ def whole_runs() -> None:
         wolfbane = [str(Path(sys.executable).parent / "wolfbane"), "run", "-q", "-j1"]
         ratios = []
         for _ in range(3):
-            with subprocess.Popen(["chromedriver", f"--port={port}"], stdout=subprocess.DEVNULL,
-                                  stderr=subprocess.DEVNULL) as driver:  # fmt: skip
+            with subprocess.Popen(
+                ["chromedriver", f"--port={port}"],
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+            ) as driver:
                 variables = {**os.environ, "WEBDRIVER_URL": f"http://127.0.0.1:{port}"}
                 time.sleep(1)
-                theirs = seconds(plain, place, variables)
+                theirs = seconds(plain, folder, variables)
                 driver.kill()
-            ratios.append(seconds(wolfbane, place, dict(os.environ)) / theirs)
+            ratios.append(seconds(wolfbane, folder, dict(os.environ)) / theirs)
         ratio = statistics.median(ratios)
         held = "held" if ratio <= 1 else "OVER"
-        print(f"chromium   20 tests with a session each, of a plain loop: {ratio:.2f}"
-              f"  (at most 1.00: {held})")  # fmt: skip
+        print(
+            f"chromium   20 tests with a session each, of a plain loop: {ratio:.2f}"
+            f"  (at most 1.00: {held})"
+        )
 
 
 def two_jobs() -> None:
@@ -219,30 +228,38 @@ def two_jobs() -> None:
 for number in range(4):
     setattr(Quay, f"test_{number}", lambda self: self.visit())
 """
-    with tempfile.TemporaryDirectory() as place:
+    with tempfile.TemporaryDirectory() as folder:
         tests = TESTS.partition("    def visit")[0] + work
         for number in range(8):
-            (Path(place) / f"test_quay_{number}.py").write_text(tests)
-        (Path(place) / "wolfbane.toml").write_text(
+            (Path(folder) / f"test_quay_{number}.py").write_text(tests)
+        (Path(folder) / "wolfbane.toml").write_text(
             '[[suite]]\nname = "a"\nkind = "python"\npaths = ["."]\nbrowsers = ["chromium"]\n'
         )
         run = [str(Path(sys.executable).parent / "wolfbane"), "run", "-q"]
         ratios = [
-            seconds([*run, "-j2"], place, dict(os.environ))
-            / seconds([*run, "-j1"], place, dict(os.environ))
+            seconds([*run, "-j2"], folder, dict(os.environ))
+            / seconds([*run, "-j1"], folder, dict(os.environ))
             for _ in range(3)
         ]
         ratio = statistics.median(ratios)
         held = "held" if ratio <= 0.65 else "OVER"
-        print(f"chromium   eight files with a session each, two jobs, of one: {ratio:.2f}"
-              f"  (at most 0.65: {held})")  # fmt: skip
+        print(
+            f"chromium   eight files with a session each, two jobs, of one: {ratio:.2f}"
+            f"  (at most 0.65: {held})"
+        )
 
 
 def seconds(command: list[str], folder: str, variables: dict[str, str]) -> float:
     """How long a command takes."""
     began = time.perf_counter()
-    subprocess.run(command, cwd=folder, env=variables, stdout=subprocess.DEVNULL,
-                   stderr=subprocess.DEVNULL, check=True)  # fmt: skip
+    subprocess.run(
+        command,
+        cwd=folder,
+        env=variables,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        check=True,
+    )
     return time.perf_counter() - began
 
 
@@ -260,14 +277,16 @@ async def sessions(broker: Broker, engine: str) -> None:
         await driver.close()
     first, second = statistics.median(cold), statistics.median(warm)
     held = "held" if first >= 2 * second else "OVER"
-    print(f"{engine:<10} a session {first:6.2f} s cold, {second:6.3f} s from the one ahead  "
-          f"(twice as fast: {held})")  # fmt: skip
+    print(
+        f"{engine:<10} a session {first:6.2f} s cold, {second:6.3f} s from the one ahead  "
+        f"(twice as fast: {held})"
+    )
 
 
 async def main() -> None:
     """Every engine that is here."""
-    with tempfile.TemporaryDirectory() as place, ProcessGroup() as group:
-        workspace = Workspace(Path(place), Settings(), None)
+    with tempfile.TemporaryDirectory() as folder, ProcessGroup() as group:
+        workspace = Workspace(Path(folder), Settings(), None)
         broker = Broker(workspace, group, "failures", visible=False, tell=lambda command: None)
         await broker.open()
         for engine in ("chromium", "firefox", "webkit"):

@@ -125,16 +125,22 @@ def sockets(process: psutil.Process) -> Iterator[tuple[str, str, str]]:
             name = Path(each.exe()).name
             if "wolfbane" in " ".join(each.cmdline()[:6]) and name.startswith("python"):
                 name = "Wolfbane"
-            found = [("inet", str(c.laddr.port)) for c in each.net_connections("tcp")
-                     if c.status == psutil.CONN_LISTEN]  # fmt: skip
-            found += [("unix", str(c.laddr)) for c in each.net_connections("unix")
-                      if c.laddr and _listens(str(c.laddr))]  # fmt: skip
+            result = [
+                ("inet", str(c.laddr.port))
+                for c in each.net_connections("tcp")
+                if c.status == psutil.CONN_LISTEN
+            ]
+            result += [
+                ("unix", str(c.laddr))
+                for c in each.net_connections("unix")
+                if c.laddr and _listens(str(c.laddr))
+            ]
         except psutil.Error:
             continue
-        for family, place in found:
-            if (family, place) not in seen:
-                seen.add((family, place))
-                yield name, family, place
+        for family, folder in result:
+            if (family, folder) not in seen:
+                seen.add((family, folder))
+                yield name, family, folder
 
 
 def _listens(path: str) -> bool:
@@ -145,8 +151,8 @@ def _listens(path: str) -> bool:
 
 def rows(part: str, process: psutil.Process) -> Iterator[tuple[str, ...]]:
     """A row for each socket, with the answer that another user gets."""
-    for program, family, place in sorted(sockets(process)):
-        answer = as_another_user(sys.executable, "-S", "-c", ASK, family, place)
+    for program, family, listener in sorted(sockets(process)):
+        answer = as_another_user(sys.executable, "-S", "-c", ASK, family, listener)
         shown = "a port of 127.0.0.1" if family == "inet" else "a local socket"
         yield part, program, shown, answer
 
@@ -154,8 +160,8 @@ def rows(part: str, process: psutil.Process) -> Iterator[tuple[str, ...]]:
 def readable(*folders: Path) -> Iterator[tuple[str, str, str]]:
     """Each folder with its mode, and the number of files in it that another user can read."""
     for folder in folders:
-        found = as_another_user("find", str(folder), "-type", "f", "-readable")
-        count = sum(line.startswith("/") for line in found.splitlines())
+        result = as_another_user("find", str(folder), "-type", "f", "-readable")
+        count = sum(line.startswith("/") for line in result.splitlines())
         yield folder.name, f"{folder.stat().st_mode & 0o777:o}", str(count)
 
 
@@ -163,10 +169,12 @@ def workspace(folder: Path) -> None:
     """The suites."""
     hold = HOLD.replace("{folder}", str(folder))  # a machine of a cluster has a copy
     files = {
-        "wolfbane.toml": SETTINGS, "pages/test_quay.py": hold + PAGES,
-        "tides/test_tides.py": hold + TIDES, "flows/quay.yaml": API,
+        "wolfbane.toml": SETTINGS,
+        "pages/test_quay.py": hold + PAGES,
+        "tides/test_tides.py": hold + TIDES,
+        "flows/quay.yaml": API,
         "flows/looks.arazzo.yaml": FLOWS,
-    }  # fmt: skip
+    }
     for name, text in files.items():
         (folder / name).parent.mkdir(parents=True, exist_ok=True)
         (folder / name).write_text(text)
@@ -180,9 +188,12 @@ def held(folder: Path) -> int:
 def start(folder: Path, *arguments: str, **variables: str) -> subprocess.Popen[bytes]:
     command = [sys.executable, "-m", "wolfbane", *arguments]
     return subprocess.Popen(
-        command, cwd=folder, env={**os.environ, **variables},
-        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+        command,
+        cwd=folder,
+        env={**os.environ, **variables},
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
 
 
 def look(folder: Path, scratch: Path) -> Iterator[tuple[str, ...]]:
@@ -231,9 +242,9 @@ def cluster(folder: Path) -> Iterator[tuple[str, ...]]:
 
 
 def main() -> None:
-    with tempfile.TemporaryDirectory(prefix="exposure-") as place:
-        Path(place).chmod(0o755)
-        folder, scratch = Path(place, "quay"), Path(place, "tmp")
+    with tempfile.TemporaryDirectory(prefix="exposure-") as path:
+        Path(path).chmod(0o755)
+        folder, scratch = Path(path, "quay"), Path(path, "tmp")
         for each in (folder, scratch):
             each.mkdir(mode=0o755)
         workspace(folder)

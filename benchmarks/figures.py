@@ -23,11 +23,27 @@ from pathlib import Path
 
 WOLFBANE = str(Path(sys.executable).parent / "wolfbane")
 MODULES = (
-    "test_argparse", "test_array", "test_bigmem", "test_bytes", "test_calendar", "test_collections",
-    "test_copy", "test_csv", "test_dict", "test_enum", "test_fractions", "test_heapq",
-    "test_itertools", "test_json", "test_list", "test_random", "test_set", "test_string",
-    "test_textwrap", "test_unicode",
-)  # fmt: skip
+    "test_argparse",
+    "test_array",
+    "test_bigmem",
+    "test_bytes",
+    "test_calendar",
+    "test_collections",
+    "test_copy",
+    "test_csv",
+    "test_dict",
+    "test_enum",
+    "test_fractions",
+    "test_heapq",
+    "test_itertools",
+    "test_json",
+    "test_list",
+    "test_random",
+    "test_set",
+    "test_string",
+    "test_textwrap",
+    "test_unicode",
+)
 
 
 def seconds(command: Sequence[str], folder: Path) -> float:
@@ -44,14 +60,20 @@ def processor_seconds(command: Sequence[str], folder: Path) -> float:
     before = os.times()
     seconds(command, folder)
     after = os.times()
-    return (after.children_user + after.children_system
-            - before.children_user - before.children_system)  # fmt: skip
+    return (
+        after.children_user + after.children_system - before.children_user - before.children_system
+    )
 
 
 def compare(
-    title: str, ours: Sequence[str], theirs: Sequence[str], folder: Path, rounds: int, most: float,
+    title: str,
+    ours: Sequence[str],
+    theirs: Sequence[str],
+    folder: Path,
+    rounds: int,
+    most: float,
     measure: Callable[[Sequence[str], Path], float] = seconds,
-) -> None:  # fmt: skip
+) -> None:
     """Run both in turn and print the medians and their ratio."""
     pairs = [(measure(ours, folder), measure(theirs, folder)) for _ in range(rounds)]
     mine, other = (statistics.median(column) for column in zip(*pairs, strict=True))
@@ -90,11 +112,11 @@ def machine() -> None:
 
 def library() -> None:
     """Twenty of the interpreter's own test modules, one job and two."""
-    found = importlib.util.find_spec("test.support")
-    if found is None or found.origin is None:
+    result = importlib.util.find_spec("test.support")
+    if result is None or result.origin is None:
         print("library: this interpreter comes without its own tests")
         return
-    source = Path(found.origin).parent.parent
+    source = Path(result.origin).parent.parent
     with place() as root:
         shutil.copytree(source / "support", root / "test" / "support")
         shutil.copy(source / "__init__.py", root / "test")
@@ -279,16 +301,42 @@ def workflows() -> None:
                     "openapi": "3.1.0",
                     "info": {"title": "bench", "version": "1"},
                     "servers": [{"url": url}],
-                    "paths": {"/berths/A1": {"get": {"operationId": "look", "responses": {"200": {
-                        "description": "it", "content": {"application/json": {"schema": {
-                            "type": "object", "required": ["id", "length"],
-                            "properties": {"id": {"type": "string"}, "length": {"type": "number"}},
-                        }}}}}}}},
+                    "paths": {
+                        "/berths/A1": {
+                            "get": {
+                                "operationId": "look",
+                                "responses": {
+                                    "200": {
+                                        "description": "it",
+                                        "content": {
+                                            "application/json": {
+                                                "schema": {
+                                                    "type": "object",
+                                                    "required": ["id", "length"],
+                                                    "properties": {
+                                                        "id": {"type": "string"},
+                                                        "length": {"type": "number"},
+                                                    },
+                                                }
+                                            }
+                                        },
+                                    }
+                                },
+                            }
+                        }
+                    },
                 }
             )
-        )  # fmt: skip
-        workflow = {"steps": [{"stepId": "look", "operationId": "look", "successCriteria": [
-            {"condition": "$statusCode == 200"}]}]}  # fmt: skip
+        )
+        workflow = {
+            "steps": [
+                {
+                    "stepId": "look",
+                    "operationId": "look",
+                    "successCriteria": [{"condition": "$statusCode == 200"}],
+                }
+            ]
+        }
         (root / "all.arazzo.json").write_text(
             json.dumps(
                 {
@@ -339,10 +387,18 @@ def printing() -> None:
 
 
 FIGURES: dict[str, Callable[[], None]] = {
-    "machine": machine, "start": start, "listing": listing, "empty": empty, "tiny": tiny,
-    "tap": tap, "node": node, "cargo": cargo, "workflows": workflows, "library": library,
+    "machine": machine,
+    "start": start,
+    "listing": listing,
+    "empty": empty,
+    "tiny": tiny,
+    "tap": tap,
+    "node": node,
+    "cargo": cargo,
+    "workflows": workflows,
+    "library": library,
     "printing": printing,
-}  # fmt: skip
+}
 
 
 def main() -> None:

@@ -79,8 +79,8 @@ with httpx.Client() as client:
 @contextmanager
 def suite(operation: str, count: int = 1) -> Iterator[tuple[Path, str]]:
     """A server, and a workspace with workflows that call one of its operations."""
-    with tempfile.TemporaryDirectory(prefix="wolfbane-bench-") as place:
-        root = Path(place)
+    with tempfile.TemporaryDirectory(prefix="wolfbane-bench-") as folder:
+        root = Path(folder)
         server = subprocess.Popen([sys.executable, "-c", SERVER], stdout=subprocess.PIPE, text=True)
         try:
             assert server.stdout is not None
@@ -94,20 +94,29 @@ def suite(operation: str, count: int = 1) -> Iterator[tuple[Path, str]]:
 
 def _write(root: Path, operation: str, url: str, count: int) -> None:
     described = {
-        "openapi": "3.1.0", "info": {"title": "quay", "version": "1"}, "servers": [{"url": url}],
-        "paths": {f"/{operation}": {"get": {
-            "operationId": operation, "responses": {"200": {"description": "it"}},
-        }}},
-    }  # fmt: skip
+        "openapi": "3.1.0",
+        "info": {"title": "quay", "version": "1"},
+        "servers": [{"url": url}],
+        "paths": {
+            f"/{operation}": {
+                "get": {
+                    "operationId": operation,
+                    "responses": {"200": {"description": "it"}},
+                }
+            }
+        },
+    }
     step = {
-        "stepId": "s", "operationId": operation,
+        "stepId": "s",
+        "operationId": operation,
         "successCriteria": [{"condition": "$statusCode == 200"}],
-    }  # fmt: skip
+    }
     document = {
-        "arazzo": "1.0.1", "info": {"title": "quay", "version": "1"},
+        "arazzo": "1.0.1",
+        "info": {"title": "quay", "version": "1"},
         "sourceDescriptions": [{"name": "quay", "url": "api.json", "type": "openapi"}],
         "workflows": [{"workflowId": f"w{n}", "steps": [step]} for n in range(count)],
-    }  # fmt: skip
+    }
     (root / "api.json").write_text(json.dumps(described))
     (root / "quay.arazzo.json").write_text(json.dumps(document))
     (root / "wolfbane.toml").write_text(
@@ -117,18 +126,24 @@ def _write(root: Path, operation: str, url: str, count: int) -> None:
 
 def load(root: Path, *arguments: str) -> list[dict[str, Any]]:
     """Run a load; the events of its journal."""
-    subprocess.run([WOLFBANE, "load", "-q", *arguments], cwd=root, stdout=subprocess.DEVNULL,
-                   check=False)  # fmt: skip
+    subprocess.run(
+        [WOLFBANE, "load", "-q", *arguments], cwd=root, stdout=subprocess.DEVNULL, check=False
+    )
     journal = sorted((root / ".wolfbane/runs").glob("*/journal.jsonl"))[-1]
     return [json.loads(line) for line in journal.read_text().splitlines()]
 
 
 def figures(root: Path) -> dict[str, Any]:
     """The figures of the newest load."""
-    shown = subprocess.run([WOLFBANE, "report", "--as", "json"], cwd=root, stdout=subprocess.PIPE,
-                           text=True, check=True).stdout  # fmt: skip
-    found: dict[str, Any] = json.loads(shown)["load"]
-    return found
+    shown = subprocess.run(
+        [WOLFBANE, "report", "--as", "json"],
+        cwd=root,
+        stdout=subprocess.PIPE,
+        text=True,
+        check=True,
+    ).stdout
+    result: dict[str, Any] = json.loads(shown)["load"]
+    return result
 
 
 def say(title: str, value: str, limit: str, *, held: bool) -> None:
@@ -141,15 +156,25 @@ def rate() -> None:
     ratios = []
     with suite("quick") as (root, url):
         for _ in range(3):
-            bare = float(subprocess.run([sys.executable, "-c", LOOP, url, "10000"], text=True,
-                                        stdout=subprocess.PIPE, check=True).stdout)  # fmt: skip
+            bare = float(
+                subprocess.run(
+                    [sys.executable, "-c", LOOP, url, "10000"],
+                    text=True,
+                    stdout=subprocess.PIPE,
+                    check=True,
+                ).stdout
+            )
             events = load(root, "--users", "50", "--loops", "400", "-j", "1", "--contract", "0%")
             whole = [e for e in events if e["type"] == "load-second" and e["cpu"] > 0.5][1:]
             asked = sum(row["count"] for e in whole for row in e["rows"] if row["step"])
             ratios.append(asked / sum(e["cpu"] for e in whole) / bare)
     ratio = statistics.median(ratios)
-    say("requests per CPU second, of a bare loop", f"{ratio:.2f}", "at least 0.50",
-        held=ratio >= 0.5)  # fmt: skip
+    say(
+        "requests per CPU second, of a bare loop",
+        f"{ratio:.2f}",
+        "at least 0.50",
+        held=ratio >= 0.5,
+    )
 
 
 def delay() -> None:
@@ -172,8 +197,9 @@ def documents() -> None:
     """Twenty workflows of half a second in one document, with four jobs."""
     with suite("half", 20) as (root, _):
         began = time.perf_counter()
-        subprocess.run([WOLFBANE, "run", "-q", "-j4"], cwd=root, stdout=subprocess.DEVNULL,
-                       check=False)  # fmt: skip
+        subprocess.run(
+            [WOLFBANE, "run", "-q", "-j4"], cwd=root, stdout=subprocess.DEVNULL, check=False
+        )
         took = time.perf_counter() - began
         say("20 workflows of 0.5 s, four jobs", f"{took:.2f} s", "at most 3.5 s", held=took <= 3.5)
 
@@ -187,8 +213,12 @@ def requests() -> None:
             plain = _seconds_of([sys.executable, "-c", PLAIN, url, "1000"], root)
             ratios.append(_seconds_of([WOLFBANE, "run", "-q", "-j1"], root) / plain)
     ratio = statistics.median(ratios)
-    say("1,000 workflows of one request, of a plain loop", f"{ratio:.2f}", "at most 1.5",
-        held=ratio <= 1.5)  # fmt: skip
+    say(
+        "1,000 workflows of one request, of a plain loop",
+        f"{ratio:.2f}",
+        "at most 1.5",
+        held=ratio <= 1.5,
+    )
 
 
 def _seconds_of(command: list[str], root: Path) -> float:
@@ -203,21 +233,30 @@ def million() -> None:
     """A million requests: the memory of the largest process, and the time for the page."""
     with suite("quick") as (root, _):
         loading = subprocess.Popen(
-            [WOLFBANE, "load", "-q", "--users", "100", "--loops", "10000"], cwd=root,
+            [WOLFBANE, "load", "-q", "--users", "100", "--loops", "10000"],
+            cwd=root,
             stdout=subprocess.DEVNULL,
-        )  # fmt: skip
+        )
         largest = 0
         while loading.poll() is None:
             largest = max(largest, *(_memory(each) for each in _tree(loading.pid)))
             time.sleep(0.5)
         megabytes = largest / 1e6
-        say("memory of 1,000,000 requests, largest process", f"{megabytes:.0f} MB",
-            "at most 300 MB", held=megabytes <= 300)  # fmt: skip
+        say(
+            "memory of 1,000,000 requests, largest process",
+            f"{megabytes:.0f} MB",
+            "at most 300 MB",
+            held=megabytes <= 300,
+        )
         count = figures(root)["requests"]["count"]
         assert count == 1_000_000, count
         began = time.perf_counter()
-        subprocess.run([WOLFBANE, "report", "--as", "html", "--to", "page.html"], cwd=root,
-                       stdout=subprocess.DEVNULL, check=True)  # fmt: skip
+        subprocess.run(
+            [WOLFBANE, "report", "--as", "html", "--to", "page.html"],
+            cwd=root,
+            stdout=subprocess.DEVNULL,
+            check=True,
+        )
         took = time.perf_counter() - began
         say("page of 1,000,000 requests", f"{took:.1f} s", "at most 10 s", held=took <= 10)
 
@@ -240,9 +279,13 @@ def _memory(process: psutil.Process) -> int:
 def main() -> None:
     """Print the figures that are named, or all."""
     known = {
-        "rate": rate, "delay": delay, "stall": stall, "documents": documents,
-        "requests": requests, "million": million,
-    }  # fmt: skip
+        "rate": rate,
+        "delay": delay,
+        "stall": stall,
+        "documents": documents,
+        "requests": requests,
+        "million": million,
+    }
     for name in sys.argv[1:] or known:
         known[name]()
 

@@ -44,13 +44,13 @@ class Cluster:
             time.sleep(0.05)
 
     def _start(self, name: str, what: str, *arguments: str) -> subprocess.Popen[bytes]:
-        place = self.folder / name
-        place.mkdir()
-        environment = {**os.environ, "XDG_CACHE_HOME": str(place / "cache")}
+        folder = self.folder / name
+        folder.mkdir()
+        environment = {**os.environ, "XDG_CACHE_HOME": str(folder / "cache")}
         command = [str(BIN / "dask"), what, "--host", "127.0.0.1", "--no-dashboard", *arguments]
-        with (place / "log").open("w") as log:
+        with (folder / "log").open("w") as log:
             return subprocess.Popen(
-                command, cwd=place, env=environment, stdout=subprocess.DEVNULL, stderr=log
+                command, cwd=folder, env=environment, stdout=subprocess.DEVNULL, stderr=log
             )
 
     def close(self) -> None:
@@ -63,14 +63,14 @@ class Cluster:
 @contextmanager
 def cluster(*names: str) -> Iterator[Cluster]:
     """A cluster with these workers, for as long as the context lasts."""
-    with tempfile.TemporaryDirectory() as place:
-        found = Cluster(Path(place))
+    with tempfile.TemporaryDirectory() as folder:
+        result = Cluster(Path(folder))
         try:
             for name in names:
-                found.join(name)
-            yield found
+                result.join(name)
+            yield result
         finally:
-            found.close()
+            result.close()
 
 
 def run(folder: Path, *arguments: str) -> tuple[float, float]:
@@ -85,8 +85,8 @@ def run(folder: Path, *arguments: str) -> tuple[float, float]:
 
 def medians(folder: Path, *commands: Sequence[str]) -> list[float]:
     """The median seconds of each command; they are run in turn."""
-    found = [[run(folder, *command)[0] for command in commands] for _ in range(ROUNDS)]
-    return [statistics.median(column) for column in zip(*found, strict=True)]
+    result = [[run(folder, *command)[0] for command in commands] for _ in range(ROUNDS)]
+    return [statistics.median(column) for column in zip(*result, strict=True)]
 
 
 def write_tests(folder: Path, files: int, tests: int, body: str) -> None:
@@ -135,9 +135,10 @@ def travel(folder: Path) -> None:
         before = {path.name: path.stat().st_mtime_ns for path in kept.iterdir()}
         second, _ = run(folder, "--on", one.address)
         sent = sum(
-            path.stat().st_size for path in kept.iterdir()
+            path.stat().st_size
+            for path in kept.iterdir()
             if path.stat().st_mtime_ns != before.get(path.name)
-        )  # fmt: skip
+        )
     print(f"100 MB of workspace: first run {first:.2f} s, second {second:.2f} s")
     verdict("100 MB of workspace: sent the second time", sent / 1e6, 0.0, " MB")
 
@@ -157,8 +158,8 @@ def streaming(folder: Path) -> None:
 
 def main() -> None:
     """Print every figure."""
-    with tempfile.TemporaryDirectory() as place:
-        folder = Path(place) / "quay"
+    with tempfile.TemporaryDirectory() as path:
+        folder = Path(path) / "quay"
         for figure in (two_against_one, small_run, travel, streaming):
             figure(folder)
 

@@ -16,14 +16,16 @@ ROOT = Path(__file__).parent.parent
 
 def changed(revision: str) -> list[str]:
     """The files that differ from a revision, and those that git does not know."""
-    found: list[str] = []
-    for words in (
+    matches: list[str] = []
+    for message in (
         ["diff", "--name-only", revision],
         ["ls-files", "--others", "--exclude-standard"],
     ):
-        done = subprocess.run(["git", *words], cwd=ROOT, capture_output=True, text=True, check=True)
-        found += done.stdout.splitlines()
-    return found
+        done = subprocess.run(
+            ["git", *message], cwd=ROOT, capture_output=True, text=True, check=True
+        )
+        matches += done.stdout.splitlines()
+    return matches
 
 
 def main() -> int:

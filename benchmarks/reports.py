@@ -46,7 +46,7 @@ BEGAN = datetime(2026, 3, 1, 6, tzinfo=UTC)
 def results() -> list[Result]:
     """Results of a large harbour: one in fifty fails, one in a hundred is flaky."""
     dice = random.Random(1)
-    found = []
+    matches = []
     for number in range(TESTS):
         path = f"tests/quay{number % 40}/test_berths_{number % FILES}.py"
         outcome = dice.choices(
@@ -55,36 +55,55 @@ def results() -> list[Result]:
         name = f"BerthTest{number % 7} / test_berth_{number}_is_long_enough"
         tags = ("smoke" if number % 5 else "slow", f"owner=quay{number % 9}")
         bad = outcome is Outcome.FAILED
-        found.append(Result(
-            f"{path}#{name}", f"quay{number % 40}", "python", path, name, outcome,
-            seconds=dice.random() / 10, message=f"{number % 90} != {number % 91}" if bad else "",
-            trace="Traceback\n" + "  a line of a stack\n" * 30 if bad else "",
-            frames=(Frame(path, number % 300, name),) if bad else (),
-            excerpt=Excerpt(path, 12, 10, ("a", "b", "c", "d", "e")) if bad else None,
-            output=f"berth {number} looked at\n" * (number % 4), tags=tags,
-            worker=number % 2 + 1, began=number / 40,
-        ))  # fmt: skip
-    return found
+        matches.append(
+            Result(
+                f"{path}#{name}",
+                f"quay{number % 40}",
+                "python",
+                path,
+                name,
+                outcome,
+                seconds=dice.random() / 10,
+                message=f"{number % 90} != {number % 91}" if bad else "",
+                trace="Traceback\n" + "  a line of a stack\n" * 30 if bad else "",
+                frames=(Frame(path, number % 300, name),) if bad else (),
+                excerpt=Excerpt(path, 12, 10, ("a", "b", "c", "d", "e")) if bad else None,
+                output=f"berth {number} looked at\n" * (number % 4),
+                tags=tags,
+                worker=number % 2 + 1,
+                began=number / 40,
+            )
+        )
+    return matches
 
 
-def report(place: Path) -> None:
+def report(path: Path) -> None:
     """Write the report of a run with so many results, open it and look for something."""
-    (place / "wolfbane.toml").write_text('[workspace]\nname = "Large harbour"\n')
-    folder = place / ".wolfbane" / "runs" / "20260301-060000-0001"
+    (path / "wolfbane.toml").write_text('[workspace]\nname = "Large harbour"\n')
+    folder = path / ".wolfbane" / "runs" / "20260301-060000-0001"
     folder.mkdir(parents=True)
     made = results()
     started = RunStarted(
-        folder.name, "Large harbour", BEGAN.isoformat(), "wolfbane run", "everything", "", {},
-        TESTS, {}, {}, 2, "longest file first", {},
-    )  # fmt: skip
+        folder.name,
+        "Large harbour",
+        BEGAN.isoformat(),
+        "wolfbane run",
+        "everything",
+        "",
+        {},
+        TESTS,
+        {},
+        {},
+        2,
+        "longest file first",
+        {},
+    )
     events = [started, *map(TestFinished, made), RunFinished(1250.0, 1, {"failed": 1})]
     lines = msgspec.json.Encoder().encode_lines(events)
     (folder / "journal.jsonl").write_bytes(lines)
-    page = place / "report.html"
+    page = path / "report.html"
     began = time.perf_counter()
-    subprocess.run(
-        [WOLFBANE, "report", "--as", "html", "--to", str(page)], cwd=place, check=True
-    )  # fmt: skip
+    subprocess.run([WOLFBANE, "report", "--as", "html", "--to", str(page)], cwd=path, check=True)
     size = page.stat().st_size / 1e6
     print(f"written    {time.perf_counter() - began:6.2f} s  {TESTS:,} results, {size:.1f} MB")
     with Reader() as reader:
@@ -92,47 +111,58 @@ def report(place: Path) -> None:
         reader.open(page)
         assert "50,000" in reader.text("#found")
         print(f"opened     {time.perf_counter() - began:6.2f} s")
-        for words in ("#q=berth_4999", "#owner=quay3&outcome=failed", "#order=slow"):
-            took = reader.js(FILTERED, words) / 1000
+        for message in ("#q=berth_4999", "#owner=quay3&outcome=failed", "#order=slow"):
+            took = reader.js(FILTERED, message) / 1000
             verdict = "held" if took <= 0.1 else "OVER"
-            found = reader.text("#found")
-            print(f"filtered   {took:6.2f} s  (at most 0.1: {verdict})  {words}: {found}")
+            result = reader.text("#found")
+            print(f"filtered   {took:6.2f} s  (at most 0.1: {verdict})  {message}: {result}")
 
 
-def history(place: Path) -> None:
+def history(folder: Path) -> None:
     """Ask a history of a million results."""
-    store = Store(place / ".wolfbane")
+    store = Store(folder / ".wolfbane")
     began = time.perf_counter()
     for number in range(RUNS):
         hour = (BEGAN + timedelta(hours=number)).isoformat()
         entry = RunEntry(f"run-{number:04}", hour, 60.0, 1, {"passed": 1})
-        store.add(entry, [
-            TestEnd(f"tests/test_{t % 200}.py#test_{t}", "quay", "failed" if (t + number) % 50 == 0
-                  else "passed", 0.02 * (t % 7))
-            for t in range(IN_HISTORY)
-        ])  # fmt: skip
-    size = (place / ".wolfbane" / NAME).stat().st_size / 1e6
+        store.add(
+            entry,
+            [
+                TestEnd(
+                    f"tests/test_{t % 200}.py#test_{t}",
+                    "quay",
+                    "failed" if (t + number) % 50 == 0 else "passed",
+                    0.02 * (t % 7),
+                )
+                for t in range(IN_HISTORY)
+            ],
+        )
+    size = (folder / ".wolfbane" / NAME).stat().st_size / 1e6
     print(f"taken in   {time.perf_counter() - began:6.2f} s  {RUNS * IN_HISTORY:,}, {size:.0f} MB")
-    (place / "tests").mkdir()
+    (folder / "tests").mkdir()
     for number in range(200):
         body = "".join(f"def test_{t}(): pass\n" for t in range(number, IN_HISTORY, 200))
-        (place / "tests" / f"test_{number}.py").write_text(body)
-    subprocess.run([WOLFBANE, "list", "--as", "json"], cwd=place, check=True, capture_output=True)
-    for words in (
-        ["history"], ["history", "tests/test_7.py"], ["history", "--name", "test_77"],
+        (folder / "tests" / f"test_{number}.py").write_text(body)
+    subprocess.run([WOLFBANE, "list", "--as", "json"], cwd=folder, check=True, capture_output=True)
+    for message in (
+        ["history"],
+        ["history", "tests/test_7.py"],
+        ["history", "--name", "test_77"],
         ["compare", "previous", "last"],
-    ):  # fmt: skip
+    ):
         began = time.perf_counter()
-        done = subprocess.run([WOLFBANE, *words], cwd=place, capture_output=True, check=False)
+        done = subprocess.run([WOLFBANE, *message], cwd=folder, capture_output=True, check=False)
         seconds = time.perf_counter() - began
-        print(f"asked      {seconds:6.2f} s  wolfbane {' '.join(words)}  (exit {done.returncode})")
+        print(
+            f"asked      {seconds:6.2f} s  wolfbane {' '.join(message)}  (exit {done.returncode})"
+        )
 
 
 def main() -> None:
     """Both, in folders of their own."""
     for part in (report, history):
-        with tempfile.TemporaryDirectory() as place:
-            part(Path(place))
+        with tempfile.TemporaryDirectory() as folder:
+            part(Path(folder))
 
 
 if __name__ == "__main__":

@@ -70,9 +70,9 @@ def files_for(paths: Iterable[str]) -> list[str]:
     """The test files for changed files of the repository, both relative to its root."""
     names = dict.fromkeys(ALWAYS)
     for path in paths:
-        place = PurePosixPath(path)
-        if place.parts[:1] == ("tests",) and place.stem.startswith("test_"):
-            names[place.stem.removeprefix("test_")] = None
+        folder = PurePosixPath(path)
+        if folder.parts[:1] == ("tests",) and folder.stem.startswith("test_"):
+            names[folder.stem.removeprefix("test_")] = None
         elif path.startswith("src/wolfbane/"):
             names.update(dict.fromkeys(ROOMS.get(room_of(path.removeprefix("src/wolfbane/")), ())))
     return [f"tests/test_{name}.py" for name in names]

@@ -36,13 +36,13 @@ COMMANDS = {
 }
 
 
-def workspace(place: Path, count: int) -> None:
+def workspace(path: Path, count: int) -> None:
     """A workspace with so many tests."""
-    (place / "wolfbane.toml").write_text(
+    (path / "wolfbane.toml").write_text(
         '[[suite]]\nname = "tides"\nkind = "python"\npaths = ["t"]\n'
     )
     for number in range(count // EACH):
-        folder = place / "t" / f"quay{number % 50}"
+        folder = path / "t" / f"quay{number % 50}"
         folder.mkdir(parents=True, exist_ok=True)
         lines = [
             "import unittest",
@@ -57,11 +57,11 @@ def workspace(place: Path, count: int) -> None:
         (folder / f"test_berth_{number}.py").write_text("\n".join(lines) + "\n")
 
 
-def measured(place: Path, arguments: Sequence[str]) -> tuple[float, float]:
+def measured(folder: Path, arguments: Sequence[str]) -> tuple[float, float]:
     """Seconds, and megabytes of the largest of its processes."""
     began = time.perf_counter()
     with Path(os.devnull).open("w") as nowhere:
-        process = subprocess.Popen([WOLFBANE, *arguments], cwd=place, stdout=nowhere)
+        process = subprocess.Popen([WOLFBANE, *arguments], cwd=folder, stdout=nowhere)
     _, _, usage = os.wait4(process.pid, 0)
     return time.perf_counter() - began, usage.ru_maxrss / 1024
 
@@ -76,10 +76,10 @@ def main() -> None:
     counts = [int(count) for count in sys.argv[1:]] or list(COUNTS)
     figures: dict[str, list[tuple[float, float]]] = {name: [] for name in COMMANDS}
     for count in counts:
-        with tempfile.TemporaryDirectory() as place:
-            workspace(Path(place), count)
+        with tempfile.TemporaryDirectory() as folder:
+            workspace(Path(folder), count)
             for name, arguments in COMMANDS.items():
-                figures[name].append(measured(Path(place), arguments))
+                figures[name].append(measured(Path(folder), arguments))
                 print(f"{count:,} {name}: {figures[name][-1]}", file=sys.stderr, flush=True)
     heads = [f"{count:,}" for count in counts]
     print(f"| | {' | '.join(heads)} | exponent | memory | exponent |")
@@ -87,8 +87,10 @@ def main() -> None:
     for name, values in figures.items():
         seconds, megabytes = [s for s, _ in values], [m for _, m in values]
         times = " | ".join(f"{s:.2f} s" for s in seconds)
-        print(f"| `{name}` | {times} | {exponent(counts, seconds):.2f} "
-              f"| {megabytes[-1]:.0f} MB | {exponent(counts, megabytes):.2f} |")  # fmt: skip
+        print(
+            f"| `{name}` | {times} | {exponent(counts, seconds):.2f} "
+            f"| {megabytes[-1]:.0f} MB | {exponent(counts, megabytes):.2f} |"
+        )
 
 
 if __name__ == "__main__":

@@ -37,17 +37,17 @@ COMMANDS: dict[str, Sequence[str]] = {
 }
 
 
-def seconds(command: Sequence[str], place: Path) -> float:
+def seconds(command: Sequence[str], folder: Path) -> float:
     """The wall time of one command."""
     began = time.perf_counter()
-    subprocess.run(command, cwd=place, capture_output=True, check=True)
+    subprocess.run(command, cwd=folder, capture_output=True, check=True)
     return time.perf_counter() - began
 
 
-def phases(place: Path) -> dict[str, float]:
+def phases(folder: Path) -> dict[str, float]:
     """The parts of one run in seconds, by the times in its journal."""
-    took = seconds(RUN, place)
-    journal = sorted(place.glob(".wolfbane/runs/*/journal.jsonl"))[-1]
+    took = seconds(RUN, folder)
+    journal = sorted(folder.glob(".wolfbane/runs/*/journal.jsonl"))[-1]
     events = [json.loads(line) for line in journal.read_text().splitlines()]
     result = next(e["result"] for e in events if e["type"] == "test-finished")
     finished = events[-1]["seconds"]
@@ -58,30 +58,30 @@ def phases(place: Path) -> dict[str, float]:
     }
 
 
-def imports(place: Path) -> Counter[str]:
+def imports(folder: Path) -> Counter[str]:
     """Milliseconds of imports by package, as the interpreter says, which makes them longer."""
     command = [sys.executable, "-X", "importtime", *RUN]
-    told = subprocess.run(command, cwd=place, capture_output=True, text=True, check=True).stderr
-    found: Counter[str] = Counter()
+    told = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=True).stderr
+    result: Counter[str] = Counter()
     for microseconds, name in re.findall(r"^import time:\s+(\d+) \|\s+\d+ \|\s*(\S+)", told, re.M):
-        found[name.partition(".")[0]] += int(microseconds) / 1000
-    return found
+        result[name.partition(".")[0]] += int(microseconds) / 1000
+    return result
 
 
 def main() -> None:
     """Print three tables."""
     with tempfile.TemporaryDirectory() as folder:
-        place = Path(folder)
-        (place / "t").mkdir()
-        (place / "t" / "test_tide.py").write_text(TEST)
-        (place / "wolfbane.toml").write_text(SETTINGS)
-        seconds(RUN, place)
+        path = Path(folder)
+        (path / "t").mkdir()
+        (path / "t" / "test_tide.py").write_text(TEST)
+        (path / "wolfbane.toml").write_text(SETTINGS)
+        seconds(RUN, path)
         times: dict[str, list[float]] = {name: [] for name in COMMANDS}
         parts: dict[str, list[float]] = {}
         for _ in range(ROUNDS):
             for name, command in COMMANDS.items():
-                times[name].append(seconds(command, place))
-            for name, value in phases(place).items():
+                times[name].append(seconds(command, path))
+            for name, value in phases(path).items():
                 parts.setdefault(name, []).append(value)
         medians = {name: statistics.median(values) for name, values in times.items()}
         for name, value in medians.items():
@@ -91,7 +91,7 @@ def main() -> None:
         for name, values in parts.items():
             print(f"{name:<30} {statistics.median(values) * 1000:6.0f} ms")
         print()
-        for name, milliseconds in imports(place).most_common(MOST):
+        for name, milliseconds in imports(path).most_common(MOST):
             print(f"import {name:<23} {milliseconds:6.1f} ms")
 
 

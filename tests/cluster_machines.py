@@ -34,33 +34,43 @@ class Machines:
     def start(self, name, what, *arguments):
         command = [str(Path(sys.executable).parent / "dask"), what]
         local = ["--host", self.address.partition(":")[0] + "://127.0.0.1", "--no-dashboard"]
-        place = self.folder / name
-        place.mkdir(exist_ok=True)
-        tools = place / "bin"
+        folder = self.folder / name
+        folder.mkdir(exist_ok=True)
+        tools = folder / "bin"
         tools.mkdir(exist_ok=True)
         if name == "quay-1":
             (tools / "tidetool").write_text("#!/bin/sh\necho 1..1; echo ok 1\n")
             (tools / "tidetool").chmod(0o755)
         environment = {
-            **os.environ, "XDG_CACHE_HOME": str(place / "cache"),
+            **os.environ,
+            "XDG_CACHE_HOME": str(folder / "cache"),
             "PATH": f"{tools}:{os.environ['PATH']}",
-        }  # fmt: skip
+        }
         return subprocess.Popen(
-            [*command, *local, *self.tls, *arguments], cwd=place, env=environment,
-            stdout=subprocess.DEVNULL, stderr=(place / "log").open("w"),
-        )  # fmt: skip
+            [*command, *local, *self.tls, *arguments],
+            cwd=folder,
+            env=environment,
+            stdout=subprocess.DEVNULL,
+            stderr=(folder / "log").open("w"),
+        )
 
     def join(self, name, *arguments, named=True):
         worker = self.start(
-            name, "worker", self.address, "--nthreads", "1", "--no-nanny",
-            *(("--name", name) if named else ()), *arguments,
-        )  # fmt: skip
+            name,
+            "worker",
+            self.address,
+            "--nthreads",
+            "1",
+            "--no-nanny",
+            *(("--name", name) if named else ()),
+            *arguments,
+        )
         self.workers[name] = worker
         until(lambda: LINE in (self.folder / name / "log").read_text(), worker)
 
     def contents(self, name):
-        place = self.folder / name / "cache" / "wolfbane" / "machine" / "contents"
-        return {path.name: path.stat().st_mtime_ns for path in place.iterdir()}
+        folder = self.folder / name / "cache" / "wolfbane" / "machine" / "contents"
+        return {path.name: path.stat().st_mtime_ns for path in folder.iterdir()}
 
     def close(self):
         for process in (*self.workers.values(), self.scheduler):
@@ -91,11 +101,11 @@ def _output(process):
 
 @pytest.fixture(scope="module")
 def machines(tmp_path_factory):
-    found = Machines(tmp_path_factory.mktemp("machines"))
-    found.join("quay-1")
-    found.join("quay-2")
-    yield found
-    found.close()
+    result = Machines(tmp_path_factory.mktemp("machines"))
+    result.join("quay-1")
+    result.join("quay-2")
+    yield result
+    result.close()
 
 
 def owner(machines, pid):

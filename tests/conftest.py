@@ -31,11 +31,22 @@ os.environ["GIT_CONFIG_GLOBAL"] = os.devnull  # filters and hooks of this machin
 signal.signal(signal.SIGINT, signal.default_int_handler)
 
 LONG = [
-    "test_examples", "test_browsers", "test_program", "test_bridge_learn",
-    "test_load", "test_node", "test_cluster", "test_history", "test_bridge_examples",
-    "test_browser_endpoints", "test_python_kind", "test_separate_hosts", "test_faults",
-    "test_differential", "test_html_report",
-]  # fmt: skip
+    "test_examples",
+    "test_browsers",
+    "test_program",
+    "test_bridge_learn",
+    "test_load",
+    "test_node",
+    "test_cluster",
+    "test_history",
+    "test_bridge_examples",
+    "test_browser_endpoints",
+    "test_python_kind",
+    "test_separate_hosts",
+    "test_faults",
+    "test_differential",
+    "test_html_report",
+]
 """Files with tests that take long, the longest first."""
 _INTERPRETERS = sorted(Path.home().glob(".pyenv/versions/3.*/bin/python"))
 SUPPORTED = [
@@ -186,23 +197,27 @@ class Folder:
         quick = ("-c", "core.fsync=none", "-c", "init.defaultBranch=main")
         command = ["git", *who, *quick, *arguments]
         return subprocess.run(
-            command, cwd=self.path, check=True, capture_output=True, text=True,
+            command,
+            cwd=self.path,
+            check=True,
+            capture_output=True,
+            text=True,
             env={**os.environ, **environment},
-        ).stdout  # fmt: skip
+        ).stdout
 
     def processes(self) -> list[str]:
         """Command lines of live processes that were started for this folder's runs."""
         import psutil
 
-        found = []
+        matches = []
         for process in psutil.process_iter():
             try:
                 mine = str(self.path) in (process.environ().get("WOLFBANE_TEST_MARK") or "")
                 if mine and process.status() != psutil.STATUS_ZOMBIE:
-                    found.append(" ".join(process.cmdline()))
+                    matches.append(" ".join(process.cmdline()))
             except psutil.Error:
                 continue
-        return found
+        return matches
 
 
 @pytest.fixture

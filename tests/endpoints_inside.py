@@ -64,9 +64,9 @@ class Endpoints(unittest.TestCase):
         threading.Thread(target=server.serve_forever, daemon=True).start()
         cls.addClassCleanup(server.shutdown)
         cls.root = f"http://127.0.0.1:{server.server_port}"
-        place = urlsplit(os.environ["ENDPOINT"])
-        cls.line = http.client.HTTPConnection(place.hostname, place.port, timeout=60)
-        cls.base = place.path
+        url = urlsplit(os.environ["ENDPOINT"])
+        cls.line = http.client.HTTPConnection(url.hostname, url.port, timeout=60)
+        cls.base = url.path
         cls.session = ""
         opened = cls.send("POST", "/session", {"capabilities": {"alwaysMatch": {}}})
         cls.session = f"/session/{opened['sessionId']}"
@@ -75,8 +75,8 @@ class Endpoints(unittest.TestCase):
     @classmethod
     def end(cls):
         cls.call("DELETE", "")
-        place = Path(os.environ["TOLD"], os.environ["BROWSER_NAME"] + ".json")
-        place.write_text(json.dumps(cls.told))
+        folder = Path(os.environ["TOLD"], os.environ["BROWSER_NAME"] + ".json")
+        folder.write_text(json.dumps(cls.told))
 
     @classmethod
     def send(cls, method, path, body=None):
@@ -155,8 +155,8 @@ class Endpoints(unittest.TestCase):
         all_found = self.call("POST", "/elements", using="xpath", value="//input")
         self.assertEqual(len(all_found), 2)
         inside = self.call("POST", f"/element/{form}/element", using="tag name", value="button")
-        found = self.call("POST", f"/element/{form}/elements", using="css selector", value="input")
-        self.assertEqual(len(found), 2)
+        result = self.call("POST", f"/element/{form}/elements", using="css selector", value="input")
+        self.assertEqual(len(result), 2)
         self.assertEqual(self.of(inside[ELEMENT], "text"), "Go")
         link = self.call("POST", "/element", using="link text", value="next")
         self.assertEqual(self.of(link[ELEMENT], "name").lower(), "a")
@@ -284,8 +284,13 @@ class Endpoints(unittest.TestCase):
             ("element click intercepted", 400, "POST", f"/element/{boat}/click", {}),
             ("element not interactable", 400, "POST", f"/element/{self.find('#next')}/click", {}),
             ("invalid argument", 400, "POST", "/url", {"url": 7}),
-            ("invalid cookie domain", 400, "POST", "/cookie", {
-                "cookie": {"name": "berth", "value": "A1", "domain": "other.example"}}),
+            (
+                "invalid cookie domain",
+                400,
+                "POST",
+                "/cookie",
+                {"cookie": {"name": "berth", "value": "A1", "domain": "other.example"}},
+            ),
             ("invalid element state", 400, "POST", f"/element/{self.find('#head')}/clear", {}),
             ("invalid selector", 400, "POST", "/element", {**by_css, "value": "##"}),
             ("javascript error", 500, "POST", "/execute/sync", {"script": "no()", "args": []}),
@@ -300,7 +305,7 @@ class Endpoints(unittest.TestCase):
             ("detached shadow root", 404, "POST", f"/shadow/{root}/element", by_css),
             ("unknown command", 404, "GET", "/tide", None),
             ("unknown method", 405, "PUT", "/url", None),
-        ):  # fmt: skip
+        ):
             if error in OTHERWISE.get(os.environ["BROWSER_NAME"], ()):
                 continue
             with self.subTest(error), self.assertRaisesRegex(Failed, f"{error}.*{status}"):

@@ -73,13 +73,17 @@ option = "-x"
 format = "exit"
 """
 GIT = {
-    "core.fsmonitor": "{mark}fsmonitor", "core.hooksPath": "{root}/bin/hooks",
-    "core.pager": "{mark}pager", "filter.own.clean": "{mark}clean; cat",
-    "filter.own.smudge": "{mark}smudge; cat", "diff.own.textconv": "{mark}textconv; cat",
+    "core.fsmonitor": "{mark}fsmonitor",
+    "core.hooksPath": "{root}/bin/hooks",
+    "core.pager": "{mark}pager",
+    "filter.own.clean": "{mark}clean; cat",
+    "filter.own.smudge": "{mark}smudge; cat",
+    "diff.own.textconv": "{mark}textconv; cat",
     "filter.a=b.clean": "{mark}clean-2; cat",
-    "diff.external": "{mark}extdiff", "log.showSignature": "true",
+    "diff.external": "{mark}extdiff",
+    "log.showSignature": "true",
     "gpg.program": "{root}/bin/git",
-}  # fmt: skip
+}
 
 
 def hostile(folder, marks, cluster="tcp://127.0.0.1:9"):
@@ -87,9 +91,9 @@ def hostile(folder, marks, cluster="tcp://127.0.0.1:9"):
     marks.mkdir()
     root, mark = folder.path, f"touch {marks}/"
     values = {"root": root, "mark": mark, "cluster": cluster}
-    for place in (".venv/bin", "bin", "node_modules/.bin"):
+    for path in (".venv/bin", "bin", "node_modules/.bin"):
         for program in PROGRAMS:
-            name = f"{place}/{program}"
+            name = f"{path}/{program}"
             folder.file(name, f"#!/bin/sh\n{mark}{name.replace('/', '-')}\n", 0o755)
     for hook in ("post-checkout", "post-index-change", "reference-transaction"):
         folder.file(f"bin/hooks/{hook}", f"#!/bin/sh\n{mark}{hook}\n", 0o755)
@@ -121,9 +125,10 @@ def hostile(folder, marks, cluster="tcp://127.0.0.1:9"):
     folder.git("commit", "-qm", "A quay")
     for name, value in GIT.items():
         subprocess.run(
-            ["git", "-C", root, "config", name, value.format(**values)], check=True,
+            ["git", "-C", root, "config", name, value.format(**values)],
+            check=True,
             env={"PATH": os.environ["PATH"]},
-        )  # fmt: skip
+        )
     for name in ("tests/test_quay.py", "t/quay.t"):
         test = root / name
         test.write_text(test.read_text() + "\n")

@@ -36,16 +36,20 @@ class Desk(http.server.BaseHTTPRequestHandler):
         pass
 
     def do_GET(self):
-        place = urlsplit(self.path)
+        url = urlsplit(self.path)
         body = self.rfile.read(int(self.headers.get("Content-Length") or 0)).decode("latin-1")
         told = {
-            "method": self.command, "path": place.path, "raw": self.path, "body": body,
-            "query": parse_qs(place.query), "headers": dict(self.headers),
-        }  # fmt: skip
+            "method": self.command,
+            "path": url.path,
+            "raw": self.path,
+            "body": body,
+            "query": parse_qs(url.query),
+            "headers": dict(self.headers),
+        }
         self.server.seen.append(told)
-        special = getattr(self, "do_" + place.path.strip("/").partition("/")[0], None)
+        special = getattr(self, "do_" + url.path.strip("/").partition("/")[0], None)
         if special:
-            special(place.path)
+            special(url.path)
         else:
             self.answer(200, told)
 
@@ -87,8 +91,8 @@ class Desk(http.server.BaseHTTPRequestHandler):
         if self.headers.get("Authorization") != f"Bearer {SECRET}":
             self.answer(401, {})
             return
-        found = self.server.documents[path.rpartition("/")[2]]
-        self.answer(200, found.encode(), "text/plain", ETag=f'"{hash(found)}"')
+        hits = self.server.documents[path.rpartition("/")[2]]
+        self.answer(200, hits.encode(), "text/plain", ETag=f'"{hash(hits)}"')
 
     def do_text(self, path):
         self.answer(200, b"plain", "text/plain")
@@ -200,8 +204,8 @@ def operation(name, responses=None, **more):
     return {"operationId": name, "responses": responses or {"200": described}, **more}
 
 
-def param(name, place, **more):
-    return {"name": name, "in": place, "required": place == "path", "schema": {}, **more}
+def param(name, folder, **more):
+    return {"name": name, "in": folder, "required": folder == "path", "schema": {}, **more}
 
 
 DESCRIPTION = yaml.safe_load(Path(__file__).with_suffix(".yaml").read_text())
@@ -238,12 +242,12 @@ def quay(folder, server):
 
 
 def step(name, operation=None, *criteria, **more):
-    found = {"stepId": name, **more}
+    hits = {"stepId": name, **more}
     if operation:
-        found["operationId"] = operation
+        hits["operationId"] = operation
     if criteria:
-        found["successCriteria"] = [{"condition": c} if isinstance(c, str) else c for c in criteria]
-    return found
+        hits["successCriteria"] = [{"condition": c} if isinstance(c, str) else c for c in criteria]
+    return hits
 
 
 def flows(quay, *workflows, name="a", **more):
@@ -275,5 +279,5 @@ def results(quay, workflows):
     return [done.results[f"flows/a.arazzo.yaml#w{n}"] for n in range(len(workflows))]
 
 
-def value(name, place, given):
-    return {"name": name, "in": place, "value": given}
+def value(name, folder, given):
+    return {"name": name, "in": folder, "value": given}

@@ -28,12 +28,26 @@ _LENGTH = 8
 _APART = ("wolfbane.kinds.worker", "wolfbane.demo.harbour", "wolfbane.results.history.migrations")
 """What runs in other processes, or is no module to import."""
 _LATER = (
-    "alembic.context", "anyio._backends._asyncio", "dotenv.parser", "httpcore", "jsonpath_rfc9535",
-    "jsonschema", "lxml.etree", "matplotlib.figure", "matplotlib.pyplot",
-    "openapi_schema_validator", "openapi_spec_validator", "psutil", "pygments.lexers.agile",
-    "rich.live", "rich.progress", "sqlalchemy.dialects.postgresql", "sqlalchemy.dialects.sqlite",
-    "tomlkit", "yaml",
-)  # fmt: skip
+    "alembic.context",
+    "anyio._backends._asyncio",
+    "dotenv.parser",
+    "httpcore",
+    "jsonpath_rfc9535",
+    "jsonschema",
+    "lxml.etree",
+    "matplotlib.figure",
+    "matplotlib.pyplot",
+    "openapi_schema_validator",
+    "openapi_spec_validator",
+    "psutil",
+    "pygments.lexers.agile",
+    "rich.live",
+    "rich.progress",
+    "sqlalchemy.dialects.postgresql",
+    "sqlalchemy.dialects.sqlite",
+    "tomlkit",
+    "yaml",
+)
 """Libraries that the program imports only where it needs them."""
 
 
@@ -47,9 +61,13 @@ class Quick:
         theirs.close()
 
     def run(
-        self, arguments: Sequence[str], folder: Path, environment: Mapping[str, str], typed: str,
+        self,
+        arguments: Sequence[str],
+        folder: Path,
+        environment: Mapping[str, str],
+        typed: str,
         seconds: float,
-    ) -> tuple[int, str, str]:  # fmt: skip
+    ) -> tuple[int, str, str]:
         """The exit code and both outputs of the program. Raises TimeoutExpired."""
         outputs = [os.memfd_create("out"), os.memfd_create("err")]
         given = os.memfd_create("in")

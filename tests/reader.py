@@ -15,10 +15,16 @@ import pytest
 
 _ELEMENT = "element-6066-11e4-a52e-4f735466cecf"
 _FLAGS = [
-    "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
-    "--disable-background-networking", "--disable-component-update", "--disable-sync",
+    "--headless=new",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
     "--hide-scrollbars",
-]  # fmt: skip
+]
 # The address changes first. The page follows it in a task of its own, which may be late.
 _FOLLOWED = """
 if (window.followed === undefined) {
@@ -35,8 +41,13 @@ return new Promise((done) => {
 """
 _PHONE = 600
 """Columns of pixels below which a screen is a phone's."""
-KEYS = {"Escape": "\ue00c", "Enter": "\ue007", "Down": "\ue015",
-        "Left": "\ue012", "Right": "\ue014"}  # fmt: skip
+KEYS = {
+    "Escape": "\ue00c",
+    "Enter": "\ue007",
+    "Down": "\ue015",
+    "Left": "\ue012",
+    "Right": "\ue014",
+}
 
 
 class Reader:
@@ -59,9 +70,12 @@ class Reader:
                     break
             except httpx.TransportError:
                 time.sleep(0.05)
-        wanted = {"alwaysMatch": {
-            "goog:chromeOptions": {"args": _FLAGS}, "goog:loggingPrefs": {"browser": "ALL"},
-        }}  # fmt: skip
+        wanted = {
+            "alwaysMatch": {
+                "goog:chromeOptions": {"args": _FLAGS},
+                "goog:loggingPrefs": {"browser": "ALL"},
+            }
+        }
         opened = self._http.post("/session", json={"capabilities": wanted}).json()["value"]
         self._session = f"/session/{opened['sessionId']}"
         self.like()
@@ -101,8 +115,8 @@ class Reader:
 
     def click(self, css: str) -> None:
         """Click what is found first."""
-        found = self._send("/element", using="css selector", value=css)[_ELEMENT]
-        self._send(f"/element/{found}/click")
+        result = self._send("/element", using="css selector", value=css)[_ELEMENT]
+        self._send(f"/element/{result}/click")
         self.js(_SETTLED)
 
     def press(self, *keys: str) -> None:
@@ -121,8 +135,8 @@ class Reader:
 
     def texts(self, css: str) -> list[str]:
         """The texts that are seen of all there are."""
-        found = "return [...document.querySelectorAll(arguments[0])]"
-        return list(self.js(f"{found}.map((e) => e.innerText || e.textContent)", css))
+        result = "return [...document.querySelectorAll(arguments[0])]"
+        return list(self.js(f"{result}.map((e) => e.innerText || e.textContent)", css))
 
     def complaints(self) -> list[str]:
         """What the page's console says went wrong."""

@@ -45,8 +45,9 @@ def test_a_python_file_is_loaded_unless_its_source_proves_that_it_holds_no_test(
     run = folder.run()
     outcomes = [o for address, o in run.outcomes.items() if "test_plain" not in address]
     assert outcomes == [PYTHON[source]] * bool(PYTHON[source]), run.out
-    assert ("no tests in  tests/test_a.py" in run.out) == (not PYTHON[source] and not beside and
-                                                           run.code != 3)  # fmt: skip
+    assert ("no tests in  tests/test_a.py" in run.out) == (
+        not PYTHON[source] and not beside and run.code != 3
+    )
 
 
 def test_files_without_a_test_are_listed_and_those_named_by_name_warned_of(folder):

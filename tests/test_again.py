@@ -43,7 +43,9 @@ SUITES = suite("tides", "python", "tides", tags=["unit"]) + suite("fees", "pytho
 def quay(folder):
     """Tests that fail on berth B2, or while the file 'broken' is there."""
     folder.file("wolfbane.toml", dedent(SETTINGS) + SUITES)
-    folder.file("tides/test_tides.py", """
+    folder.file(
+        "tides/test_tides.py",
+        """
         import os
         def test_high(): pass
         def test_low(): assert not os.path.exists("broken")
@@ -51,13 +53,17 @@ def quay(folder):
         def test_slow(): pass
         # tags: wip
         def test_wip(): pass
-    """)  # fmt: skip
-    folder.file("fees/test_fees.py", """
+    """,
+    )
+    folder.file(
+        "fees/test_fees.py",
+        """
         import os, unittest
         class Fees(unittest.TestCase):
             def test_tenth(self): self.assertEqual(os.environ["BERTH"], "A1")
             def test_key(self): self.assertNotEqual(os.environ.get("KEY"), "bad")
-    """)  # fmt: skip
+    """,
+    )
     return folder
 
 
@@ -101,8 +107,9 @@ def test_reports_recommend_it_and_the_recommendation_works(quay):
     done = quay.call(*command[1:], "--report", "json=again.json")
     read = json.loads((quay.path / "again.json").read_text())
     assert {each["address"] for each in read["results"]} == {
-        "tides/test_tides.py#test_low", "fees/test_fees.py#Fees / test_tenth"
-    }  # fmt: skip
+        "tides/test_tides.py#test_low",
+        "fees/test_fees.py#Fees / test_tenth",
+    }
     assert read["started"]["targets"][0]["environment"] == "staging"
 
 
@@ -130,9 +137,13 @@ def test_it_means_the_same_tests_later_and_elsewhere(quay):
     _, addresses, _ = repeated(quay, runs[1])
     assert addresses == ["tides/test_tides.py#test_low"]
     inside = subprocess.run(
-        quay.command("run", "test_fees.py", "--report", "json=fees.json"), cwd=quay.path / "fees",
-        env=quay.environment(), capture_output=True, text=True, check=True,
-    )  # fmt: skip
+        quay.command("run", "test_fees.py", "--report", "json=fees.json"),
+        cwd=quay.path / "fees",
+        env=quay.environment(),
+        capture_output=True,
+        text=True,
+        check=True,
+    )
     assert "2 tests" in inside.stdout
     line = quay.call("again", "--print-command").out
     assert shlex.split(line)[-1] == "fees/test_fees.py"
@@ -179,23 +190,29 @@ def test_runs_of_other_commands(quay, monkeypatch):
 
 
 FIELDS = {
-    "--suite": ["tides", "fees", "tides,fees"], "--tag": ["unit", "slow"], "--name": ["t", "low"],
-    "--pick": ["not tag:slow", "suite:fees or name:high"], "--drop": ["name:key"],
-    "--preset": ["quick", "berths"], "--env": ["local", "staging", "local,staging"],
-    "--order": ["random", "failed"], "--status": ["passed", "new"],
-}  # fmt: skip
+    "--suite": ["tides", "fees", "tides,fees"],
+    "--tag": ["unit", "slow"],
+    "--name": ["t", "low"],
+    "--pick": ["not tag:slow", "suite:fees or name:high"],
+    "--drop": ["name:key"],
+    "--preset": ["quick", "berths"],
+    "--env": ["local", "staging", "local,staging"],
+    "--order": ["random", "failed"],
+    "--status": ["passed", "new"],
+}
 choosing = st.tuples(
     st.lists(
         st.sampled_from(list(FIELDS)).flatmap(
             lambda name: st.tuples(st.just(name), st.sampled_from(FIELDS[name]))
         ),
-        max_size=4, unique_by=lambda pair: pair[0],
+        max_size=4,
+        unique_by=lambda pair: pair[0],
     ),
     st.sampled_from(
         [(), ("fees",), ("tides/test_tides.py:3",), ("fees/test_fees.py#Fees",), ("*/test_t*",)]
     ),
     st.booleans(),
-)  # fmt: skip
+)
 
 
 @given(choosing)
@@ -238,14 +255,17 @@ def test_a_part_leaves_reports_alone_and_files_may_be_gone(folder):
 
 
 def test_what_an_interrupted_run_left(folder):
-    folder.file("test_a.py", """
+    folder.file(
+        "test_a.py",
+        """
         import unittest
         class A(unittest.TestCase):
             def test_1(self): self.fail()
             def test_2(self): pass
             def test_3(self): self.fail()
             def test_4(self): pass
-    """)  # fmt: skip
+    """,
+    )
     folder.file("test_b.py", 'def test_5(): pass\ndef test_"6(): pass\n'.replace('"', ""))
     first = folder.run("--jobs", "1", "--stop-after", "1", "test_a.py", "test_b.py")
     assert len(first.results) < 6

@@ -30,16 +30,19 @@ __all__ = ["quay", "server"]  # fixtures
 def test_answers_are_held_against_their_description(quay):
     told = result(quay, step("s", "berth", "$statusCode == 200"))
     assert told["outcome"] == "failed"
-    for words in (
-        "headers at X-Count", "headers at X-Page: expected a value",
-        "body at /: expected a field 'depth'", "body at /length: expected type number",
+    for message in (
+        "headers at X-Count",
+        "headers at X-Page: expected a value",
+        "body at /: expected a field 'depth'",
+        "body at /length: expected type number",
         "body at /tags/0: expected type string, found 1",
-    ):  # fmt: skip
-        assert words in told["message"], told["message"]
+    ):
+        assert message in told["message"], told["message"]
     text = result(quay, step("s", "text", "$statusCode == 200"))
     assert "type: expected application/json, found text/plain" in text["message"]
-    odd = result(quay, step("s", "status", "$statusCode == 503",
-                            parameters=[value("code", "path", 503)]))  # fmt: skip
+    odd = result(
+        quay, step("s", "status", "$statusCode == 503", parameters=[value("code", "path", 503)])
+    )
     assert "status: expected one of 200, 4XX, found 503" in odd["message"]
     quay.file("wolfbane.toml", SETTINGS.replace("redirects = 3", "redirects = 3\ncontract = []"))
     assert result(quay, step("s", "berth", "$statusCode == 200"))["outcome"] == "passed"
@@ -78,9 +81,13 @@ def test_cookies_of_a_workflow_and_of_a_step_travel_together(quay):
 
 def test_security_and_cookies_and_archives(quay):
     told = result(
-        quay, step("k", "key"), step("b", "basic"), step("g", "granted"),
-        step("c1", "cookie"), step("c2", "cookie", "$response.body#/sent == 'berth=A1'"),
-    )  # fmt: skip
+        quay,
+        step("k", "key"),
+        step("b", "basic"),
+        step("g", "granted"),
+        step("c1", "cookie"),
+        step("c2", "cookie", "$response.body#/sent == 'berth=A1'"),
+    )
     assert told["outcome"] == "passed", told["message"]
     key, basic, token, granted, *_ = quay.server.seen
     assert key["query"] == {"api_key": [SECRET]}
@@ -99,38 +106,63 @@ _HEADERS = {"type": "array", "items": {"required": ["name", "value"]}}
 _MESSAGE = ["cookies", "headers", "headersSize", "bodySize", "httpVersion"]
 HAR = {
     "required": ["log"],
-    "properties": {"log": {
-        "required": ["version", "creator", "entries"],
-        "properties": {
-            "version": {"const": "1.2"},
-            "creator": {"required": ["name", "version"]},
-            "entries": {"minItems": 1, "items": {
-                "required": ["startedDateTime", "time", "request", "response", "cache", "timings"],
-                "properties": {
-                    "startedDateTime": {"pattern": r"^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d.*[+Z]"},
-                    "time": {"type": "number", "minimum": 0},
-                    "timings": {"required": ["send", "wait", "receive"]},
-                    "request": {
-                        "required": ["method", "url", "queryString", *_MESSAGE],
+    "properties": {
+        "log": {
+            "required": ["version", "creator", "entries"],
+            "properties": {
+                "version": {"const": "1.2"},
+                "creator": {"required": ["name", "version"]},
+                "entries": {
+                    "minItems": 1,
+                    "items": {
+                        "required": [
+                            "startedDateTime",
+                            "time",
+                            "request",
+                            "response",
+                            "cache",
+                            "timings",
+                        ],
                         "properties": {
-                            "url": {"pattern": "^https?://"}, "headers": _HEADERS,
-                            "queryString": _HEADERS, "bodySize": {"type": "integer"},
-                            "postData": {"required": ["mimeType", "text"]},
-                        },
-                    },
-                    "response": {
-                        "required": ["status", "statusText", "content", "redirectURL", *_MESSAGE],
-                        "properties": {
-                            "status": {"type": "integer"}, "headers": _HEADERS,
-                            "content": {"required": ["size", "mimeType"],
-                                        "properties": {"encoding": {"const": "base64"}}},
+                            "startedDateTime": {
+                                "pattern": r"^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d.*[+Z]"
+                            },
+                            "time": {"type": "number", "minimum": 0},
+                            "timings": {"required": ["send", "wait", "receive"]},
+                            "request": {
+                                "required": ["method", "url", "queryString", *_MESSAGE],
+                                "properties": {
+                                    "url": {"pattern": "^https?://"},
+                                    "headers": _HEADERS,
+                                    "queryString": _HEADERS,
+                                    "bodySize": {"type": "integer"},
+                                    "postData": {"required": ["mimeType", "text"]},
+                                },
+                            },
+                            "response": {
+                                "required": [
+                                    "status",
+                                    "statusText",
+                                    "content",
+                                    "redirectURL",
+                                    *_MESSAGE,
+                                ],
+                                "properties": {
+                                    "status": {"type": "integer"},
+                                    "headers": _HEADERS,
+                                    "content": {
+                                        "required": ["size", "mimeType"],
+                                        "properties": {"encoding": {"const": "base64"}},
+                                    },
+                                },
+                            },
                         },
                     },
                 },
-            }},
-        },
-    }},
-}  # fmt: skip
+            },
+        }
+    },
+}
 """What the specification of HTTP archives (HAR 1.2) asks for."""
 
 
@@ -144,8 +176,10 @@ HAR = {
     ],
 )
 def test_documents_that_are_wrong(quay, change, said):
-    flows(quay, {"workflowId": "w", "dependsOn": [], "steps": [
-        step("s", "text", "$statusCode == 200")]})  # fmt: skip
+    flows(
+        quay,
+        {"workflowId": "w", "dependsOn": [], "steps": [step("s", "text", "$statusCode == 200")]},
+    )
     broken = {**DESCRIPTION, "paths": {"/text": {"$ref": "#/nowhere"}}}
     quay.file("broken.json", json.dumps(broken))
     path = quay.path / "flows/a.arazzo.yaml"
@@ -170,23 +204,27 @@ def test_documents_by_url_are_kept_and_looked_at_again(quay):
     describe = json.dumps(DESCRIPTION)
     flows(quay, {"workflowId": "w", "steps": [step("s", "cookie")]})
     own = quay.path / "flows/a.arazzo.yaml"
-    quay.server.documents = {"openapi.json": describe, "far.arazzo.yaml": own.read_text().replace(
-        "../openapi.json", f"{quay.url}/docs/openapi.json")}  # fmt: skip
+    quay.server.documents = {
+        "openapi.json": describe,
+        "far.arazzo.yaml": own.read_text().replace(
+            "../openapi.json", f"{quay.url}/docs/openapi.json"
+        ),
+    }
     own.unlink()
     text = SETTINGS.replace('paths = ["flows"]', f'paths = ["{quay.url}/docs/far.arazzo.yaml"]')
     quay.file("wolfbane.toml", text.replace("read =", 'documents_token = "{token}"\nread ='))
-    place = f".wolfbane/copies/127.0.0.1_{quay.server.server_port}/docs"
+    folder = f".wolfbane/copies/127.0.0.1_{quay.server.server_port}/docs"
     nothing = run(quay, "--offline")
     assert nothing.code == 2 and "there is no saved copy (--offline)" in nothing.err
     first = run(quay)
-    assert first.outcomes == {f"{place}/far.arazzo.yaml#w": "passed"}, first.out
+    assert first.outcomes == {f"{folder}/far.arazzo.yaml#w": "passed"}, first.out
     assert "sha256" in first.out and "out of date" not in first.out
     assert len(list(quay.path.glob(".wolfbane/runs/*/documents/*"))) == 2
     quay.server.documents["openapi.json"] = describe.replace('"1"', '"2"')
     assert "docs/openapi.json: the saved copy is out of date" in run(quay).out
     assert "out of date" not in run(quay, "--offline").out
     assert "out of date" not in run(quay, "--refresh").out
-    assert '"2"' in (quay.path / place / "openapi.json").read_text()
+    assert '"2"' in (quay.path / folder / "openapi.json").read_text()
     left = [p.read_text(errors="replace") for p in quay.path.rglob("*.*") if p.is_file()]
     assert sum(SECRET in text for text in left) == 1  # token.txt
 
@@ -203,12 +241,18 @@ OLDER = {
                     "consumes": ["application/json"],
                     "parameters": [
                         {"name": "id", "in": "path", "required": True, "type": "string"},
-                        {"name": "l", "in": "query", "type": "array", "items": {"type": "string"},
-                         "collectionFormat": "pipes"},
+                        {
+                            "name": "l",
+                            "in": "query",
+                            "type": "array",
+                            "items": {"type": "string"},
+                            "collectionFormat": "pipes",
+                        },
                         {"name": "wish", "in": "body", "schema": {"$ref": "#/definitions/Wish"}},
                     ],
-                    "responses": {"200": {"description": "x", "schema": {
-                        "$ref": "#/definitions/Told"}}},
+                    "responses": {
+                        "200": {"description": "x", "schema": {"$ref": "#/definitions/Told"}}
+                    },
                 }
             }
         },
@@ -223,19 +267,32 @@ OLDER = {
         "paths": {"/echo/{id}": {"$ref": "parts.json#/echo"}},
         "components": {"schemas": {"Told": {"$ref": "parts.json#/Told"}}},
     },
-}  # fmt: skip
+}
 PARTS = {
-    "echo": {"post": {
-        "operationId": "send",
-        "parameters": [param("id", "path"), {**param("l", "query"), "style": "pipeDelimited",
-                                            "explode": False}],
-        "requestBody": JSON,
-        "responses": {"200": {"description": "x", "content": {"application/json": {
-            "schema": {"$ref": "#/components/schemas/Told"}}}}},
-    }},
-    "Told": {"type": "object", "required": ["raw", "berth"],
-             "properties": {"raw": {"type": "string", "nullable": True}}},
-}  # fmt: skip
+    "echo": {
+        "post": {
+            "operationId": "send",
+            "parameters": [
+                param("id", "path"),
+                {**param("l", "query"), "style": "pipeDelimited", "explode": False},
+            ],
+            "requestBody": JSON,
+            "responses": {
+                "200": {
+                    "description": "x",
+                    "content": {
+                        "application/json": {"schema": {"$ref": "#/components/schemas/Told"}}
+                    },
+                }
+            },
+        }
+    },
+    "Told": {
+        "type": "object",
+        "required": ["raw", "berth"],
+        "properties": {"raw": {"type": "string", "nullable": True}},
+    },
+}
 
 
 @pytest.mark.parametrize("version", OLDER)

@@ -28,14 +28,19 @@ def sent(quay):
 @pytest.mark.parametrize("jobs", ["1", "3"])
 def test_a_retried_test_has_what_its_dependencies_gave(quay, when, jobs):
     flows(
-        quay, LOGIN,
-        {"workflowId": "book", "dependsOn": ["login"],
-         "steps": [step("e", "echo", parameters=TAKES), TAKES_COOKIE, step("o", "once")]},
-    )  # fmt: skip
+        quay,
+        LOGIN,
+        {
+            "workflowId": "book",
+            "dependsOn": ["login"],
+            "steps": [step("e", "echo", parameters=TAKES), TAKES_COOKIE, step("o", "once")],
+        },
+    )
     done = run(quay, "--retries", "1", "--retry-when", when, "--jobs", jobs)
     assert done.outcomes == {
-        "flows/a.arazzo.yaml#login": "passed", "flows/a.arazzo.yaml#book": "flaky"
-    }, done.out  # fmt: skip
+        "flows/a.arazzo.yaml#login": "passed",
+        "flows/a.arazzo.yaml#book": "flaky",
+    }, done.out
     assert sent(quay) == ["/cookie", *["/echo/200", "/cookie", "/once"] * 2]
 
 
@@ -45,20 +50,28 @@ def test_who_depends_on_a_retried_test_waits_for_its_next_attempt(quay, when, jo
     flaky = {**LOGIN, "steps": [step("o", "once"), *LOGIN["steps"]]}
     flows(
         quay,
-        {"workflowId": "book", "dependsOn": ["login"],
-         "steps": [step("e", "echo", parameters=TAKES), TAKES_COOKIE]},
+        {
+            "workflowId": "book",
+            "dependsOn": ["login"],
+            "steps": [step("e", "echo", parameters=TAKES), TAKES_COOKIE],
+        },
         flaky,
         {"workflowId": "last", "dependsOn": ["book"], "steps": [TAKES_COOKIE]},
         {"workflowId": "never", "dependsOn": ["fails"], "steps": [step("s", "hang")]},
-        {"workflowId": "fails", "steps": [step("s", "status",
-                                              parameters=[value("code", "path", 500)])]},
-    )  # fmt: skip
+        {
+            "workflowId": "fails",
+            "steps": [step("s", "status", parameters=[value("code", "path", 500)])],
+        },
+    )
     done = run(quay, "--retries", "2", "--retry-when", when, "--jobs", jobs)
     told = {address.partition("#")[2]: r for address, r in done.results.items()}
     assert {name: (r["outcome"], r["attempt"]) for name, r in told.items()} == {
-        "login": ("flaky", 2), "book": ("passed", 1), "last": ("passed", 1),
-        "fails": ("failed", 3), "never": ("blocked", 1),
-    }, done.out  # fmt: skip
+        "login": ("flaky", 2),
+        "book": ("passed", 1),
+        "last": ("passed", 1),
+        "fails": ("failed", 3),
+        "never": ("blocked", 1),
+    }, done.out
 
 
 @pytest.mark.parametrize("ends", ["timed out", "crashed"])
@@ -66,18 +79,25 @@ def test_after_a_crash_or_a_time_out(quay, ends):
     """The worker's process is lost, or only one test: what others gave is there all the same."""
     steps = {"timed out": step("s", "hang"), "crashed": step("s", "kill")}
     flows(
-        quay, LOGIN,
+        quay,
+        LOGIN,
         {"workflowId": "lost", "dependsOn": ["login"], "steps": [steps[ends]]},
         {"workflowId": "on", "dependsOn": ["lost"], "steps": [step("s", "xml")]},
-        {"workflowId": "book", "dependsOn": ["login"],
-         "steps": [step("e", "echo", parameters=TAKES), TAKES_COOKIE]},
-    )  # fmt: skip
+        {
+            "workflowId": "book",
+            "dependsOn": ["login"],
+            "steps": [step("e", "echo", parameters=TAKES), TAKES_COOKIE],
+        },
+    )
     quay.file("wolfbane.toml", SETTINGS.replace('read = "2s"', 'read = "60s"'))
     done = run(quay, *{"timed out": ["--timeout", "3s"], "crashed": []}[ends])
     told = {address.partition("#")[2]: r for address, r in done.results.items()}
     assert {name: r["outcome"] for name, r in told.items()} == {
-        "login": "passed", "lost": ends, "on": "blocked", "book": "passed"
-    }, done.out  # fmt: skip
+        "login": "passed",
+        "lost": ends,
+        "on": "blocked",
+        "book": "passed",
+    }, done.out
 
 
 def test_a_time_out_tells_the_step_and_its_request_and_keeps_the_archive(quay):
@@ -85,10 +105,10 @@ def test_a_time_out_tells_the_step_and_its_request_and_keeps_the_archive(quay):
     quay.file("wolfbane.toml", SETTINGS.replace('read = "2s"', 'read = "60s"\ncontract = []'))
     told = run(quay, "--timeout", "1s").results["flows/a.arazzo.yaml#w"]
     assert told["outcome"] == "timed out"
-    words = (
+    message = (
         "the test ran longer than 1 s: step late: no complete response yet: GET http://127.0.0.1:"
     )
-    assert words in told["message"]
+    assert message in told["message"]
     assert [part["outcome"] for part in told["parts"]] == ["passed", "timed out"]
     assert [kept["kind"] for kept in told["evidence"]] == ["har"]
 
@@ -96,26 +116,46 @@ def test_a_time_out_tells_the_step_and_its_request_and_keeps_the_archive(quay):
 def test_workflows_of_other_documents_have_inputs_outputs_and_cookies(quay):
     needs = {"type": "object", "required": ["boat"], "properties": {"boat": {}}}
     far = {
-        "workflowId": "far", "inputs": needs,
-        "steps": [step("e", "echo", parameters=[value("id", "path", "$inputs.boat")],
-                       outputs={"x": "$response.body#/path"}), step("c", "cookie")],
+        "workflowId": "far",
+        "inputs": needs,
+        "steps": [
+            step(
+                "e",
+                "echo",
+                parameters=[value("id", "path", "$inputs.boat")],
+                outputs={"x": "$response.body#/path"},
+            ),
+            step("c", "cookie"),
+        ],
         "outputs": {"path": "$steps.e.outputs.x"},
-    }  # fmt: skip
+    }
     flows(quay, far, name="b")
-    sources = [{"name": "quay", "url": "../openapi.json", "type": "openapi"},
-               {"name": "b", "url": "b.arazzo.yaml", "type": "arazzo"}]  # fmt: skip
+    sources = [
+        {"name": "quay", "url": "../openapi.json", "type": "openapi"},
+        {"name": "b", "url": "b.arazzo.yaml", "type": "arazzo"},
+    ]
     given = value("p", "query", "$sourceDescriptions.b.far.outputs.path")
     flows(
         quay,
-        {"workflowId": "w", "dependsOn": ["$sourceDescriptions.b.far"], "steps": [
-            step("use", "echo", parameters=[value("id", "path", 1), given]), TAKES_COOKIE,
-            step("call", workflowId="$sourceDescriptions.b.far"),
-            step("again", "echo", parameters=[
-                value("id", "path", 2),
-                value("boat", "query", "$sourceDescriptions.b.far.inputs.boat")]),
-        ]},
+        {
+            "workflowId": "w",
+            "dependsOn": ["$sourceDescriptions.b.far"],
+            "steps": [
+                step("use", "echo", parameters=[value("id", "path", 1), given]),
+                TAKES_COOKIE,
+                step("call", workflowId="$sourceDescriptions.b.far"),
+                step(
+                    "again",
+                    "echo",
+                    parameters=[
+                        value("id", "path", 2),
+                        value("boat", "query", "$sourceDescriptions.b.far.inputs.boat"),
+                    ],
+                ),
+            ],
+        },
         sourceDescriptions=sources,
-    )  # fmt: skip
+    )
     done = run(quay, "--name", "w")
     assert done.outcomes == {"flows/a.arazzo.yaml#w": "passed"}, done.out
     asked = [(seen["path"], seen["query"]) for seen in quay.server.seen]
@@ -123,8 +163,14 @@ def test_workflows_of_other_documents_have_inputs_outputs_and_cookies(quay):
     assert ("/echo/1", {"p": ["/echo/Grey%20Heron"]}) in asked
     assert ("/echo/2", {"boat": ["Grey Heron"]}) in asked
     wrong = value("p", "query", "$sourceDescriptions.b.far.outputs.paht")
-    flows(quay, {"workflowId": "w", "dependsOn": ["$sourceDescriptions.b.far"], "steps": [
-        step("use", "echo", parameters=[value("id", "path", 1), wrong])]},
-        sourceDescriptions=sources)  # fmt: skip
+    flows(
+        quay,
+        {
+            "workflowId": "w",
+            "dependsOn": ["$sourceDescriptions.b.far"],
+            "steps": [step("use", "echo", parameters=[value("id", "path", 1), wrong])],
+        },
+        sourceDescriptions=sources,
+    )
     said = run(quay, "--name", "w").results["flows/a.arazzo.yaml#w"]["message"]
     assert "did you mean path?" in said

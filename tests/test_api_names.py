@@ -34,11 +34,17 @@ def test_unknown_names_are_told_before_any_request(quay):
     page = {"name": "page", "in": "query", "value": 1}
     flows(
         quay,
-        *({"workflowId": f"w{n}", "inputs": INPUTS, "outputs": {"why": "$url"},
-           "steps": [step("first", "text"), asked(expression)]}
-          for n, (expression, _) in enumerate(UNKNOWN)),
+        *(
+            {
+                "workflowId": f"w{n}",
+                "inputs": INPUTS,
+                "outputs": {"why": "$url"},
+                "steps": [step("first", "text"), asked(expression)],
+            }
+            for n, (expression, _) in enumerate(UNKNOWN)
+        ),
         components={"parameters": {"page": page}},
-    )  # fmt: skip
+    )
     done = run(quay)
     assert quay.server.seen == []
     text = (quay.path / "flows/a.arazzo.yaml").read_text().splitlines()
@@ -54,17 +60,30 @@ BROKEN = [
     (step("s", "txt"), "there is no operation 'txt'; did you mean text?"),
     (step("s", "text", "$statusCode = 200"), "unexpected '='"),
     (step("s", "text", "$inputs.tide == 1"), "there is no input 'tide'"),
-    (step("s", "text", {"context": "$response.body", "condition": "(", "type": "regex"}),
-     "not a regular expression"),
-    (step("s", "text", onFailure=[{"reference": "$components.failureActions.agian"}]),
-     "there is no component '$components.failureActions.agian'"),
-    (step("s", "echo", parameters=[value("id", "path", 1)],
-          requestBody={"payload": '{"boat": "{$inputs.boat}", }'}), "is not valid JSON"),
+    (
+        step("s", "text", {"context": "$response.body", "condition": "(", "type": "regex"}),
+        "not a regular expression",
+    ),
+    (
+        step("s", "text", onFailure=[{"reference": "$components.failureActions.agian"}]),
+        "there is no component '$components.failureActions.agian'",
+    ),
+    (
+        step(
+            "s",
+            "echo",
+            parameters=[value("id", "path", 1)],
+            requestBody={"payload": '{"boat": "{$inputs.boat}", }'},
+        ),
+        "is not valid JSON",
+    ),
     (step("s", "text", **{"x-contract": ["statsu"]}), "did you mean status?"),
     (step("s", "text", **{"x-read": "soon"}), "'soon' is not a duration"),
-    (step("s", workflowId="fine", parameters=[{"name": "dya", "value": 1}]),
-     "workflow 'fine' has no input 'dya'; did you mean day?"),
-]  # fmt: skip
+    (
+        step("s", workflowId="fine", parameters=[{"name": "dya", "value": 1}]),
+        "workflow 'fine' has no input 'dya'; did you mean day?",
+    ),
+]
 
 
 def test_what_is_wrong_with_one_workflow_does_not_cost_the_others(quay):
@@ -73,13 +92,19 @@ def test_what_is_wrong_with_one_workflow_does_not_cost_the_others(quay):
     flows(
         quay,
         {"workflowId": "fine", "inputs": closed, "steps": [step("s", "xml")]},
-        *({"workflowId": f"broken{n}", "inputs": boat, "steps": [broken]}
-          for n, (broken, _) in enumerate(BROKEN)),
-        *({"workflowId": f"calls{n}", "steps": [step("s", workflowId=f"broken{n}")]}
-          for n in range(len(BROKEN))),
-        *({"workflowId": f"needs{n}", "dependsOn": [f"broken{n}"], "steps": [step("s", "xml")]}
-          for n in range(len(BROKEN))),
-    )  # fmt: skip
+        *(
+            {"workflowId": f"broken{n}", "inputs": boat, "steps": [broken]}
+            for n, (broken, _) in enumerate(BROKEN)
+        ),
+        *(
+            {"workflowId": f"calls{n}", "steps": [step("s", workflowId=f"broken{n}")]}
+            for n in range(len(BROKEN))
+        ),
+        *(
+            {"workflowId": f"needs{n}", "dependsOn": [f"broken{n}"], "steps": [step("s", "xml")]}
+            for n in range(len(BROKEN))
+        ),
+    )
     done = run(quay)
     told = {address.partition("#")[2]: r for address, r in done.results.items()}
     assert told["fine"]["outcome"] == "passed"
@@ -103,16 +128,39 @@ def test_circles_of_workflows_cost_themselves(quay):
 
 
 MISSING = [
-    ([step("get", "status", parameters=[value("code", "path", 200)],
-           outputs={"next": "$response.body#/next"}),
-      asked("$steps.get.outputs.next")],
-     "errored", "$steps.get.outputs.next has no value: the response of step 'get'"),
-    ([asked("$steps.later.outputs.x"), step("later", "text", outputs={"x": "$url"})],
-     "errored", "step 'later' has not run"),
+    (
+        [
+            step(
+                "get",
+                "status",
+                parameters=[value("code", "path", 200)],
+                outputs={"next": "$response.body#/next"},
+            ),
+            asked("$steps.get.outputs.next"),
+        ],
+        "errored",
+        "$steps.get.outputs.next has no value: the response of step 'get'",
+    ),
+    (
+        [asked("$steps.later.outputs.x"), step("later", "text", outputs={"x": "$url"})],
+        "errored",
+        "step 'later' has not run",
+    ),
     ([asked("$inputs.day")], "errored", "the input 'day' has no value"),
-    ([step("get", "status", "$response.body#/next == null", "$inputs.day == null",
-           parameters=[value("code", "path", 200)])], "passed", ""),
-]  # fmt: skip
+    (
+        [
+            step(
+                "get",
+                "status",
+                "$response.body#/next == null",
+                "$inputs.day == null",
+                parameters=[value("code", "path", 200)],
+            )
+        ],
+        "passed",
+        "",
+    ),
+]
 
 
 def test_values_that_turn_out_to_be_missing(quay):

@@ -38,17 +38,30 @@ def describe_parts(quay, schema, **more):
 @pytest.mark.parametrize(
     ("schema", "payload", "sent"),
     [
-        ({"properties": {"chart": {"type": "string", "format": "binary"}}}, {"chart": "depths"},
-         'name="chart"; filename="chart"\r\nContent-Type: application/octet-stream\r\n\r\ndepths'),
-        ({"properties": {"chart": {"contentMediaType": "image/png"}}}, {"chart": "depths"},
-         'name="chart"; filename="chart"\r\nContent-Type: image/png\r\n\r\ndepths'),
-        ({"properties": {"charts": {"type": "array", "items": {"format": "binary"}}}},
-         {"charts": ["a", "b"]}, 'name="charts"; filename="charts"'),
-        ({"$ref": "#/components/schemas/Berth"}, {"chart": {"x-file": "soundings.csv"}},
-         'name="chart"; filename="soundings.csv"\r\nContent-Type: text/csv\r\n\r\n4.5,5'),
+        (
+            {"properties": {"chart": {"type": "string", "format": "binary"}}},
+            {"chart": "depths"},
+            'name="chart"; filename="chart"\r\n'
+            "Content-Type: application/octet-stream\r\n\r\ndepths",
+        ),
+        (
+            {"properties": {"chart": {"contentMediaType": "image/png"}}},
+            {"chart": "depths"},
+            'name="chart"; filename="chart"\r\nContent-Type: image/png\r\n\r\ndepths',
+        ),
+        (
+            {"properties": {"charts": {"type": "array", "items": {"format": "binary"}}}},
+            {"charts": ["a", "b"]},
+            'name="charts"; filename="charts"',
+        ),
+        (
+            {"$ref": "#/components/schemas/Berth"},
+            {"chart": {"x-file": "soundings.csv"}},
+            'name="chart"; filename="soundings.csv"\r\nContent-Type: text/csv\r\n\r\n4.5,5',
+        ),
         ({}, {"berth": "A1", "n": {"c": 1}}, 'name="berth"\r\n'),
     ],
-)  # fmt: skip
+)
 def test_parts_that_are_files(quay, schema, payload, sent):
     quay.file("flows/soundings.csv", "4.5,5")
     describe_parts(quay, schema)
@@ -60,8 +73,13 @@ def test_parts_that_are_files(quay, schema, payload, sent):
 
 def test_a_template_that_is_no_json_once_it_is_filled(quay):
     inputs = {"properties": {"said": {"default": '"'}, "many": {"default": [1, 2]}}}
-    right = step("r", "echo", "$response.body#/body == '{\"n\": [1, 2]}'", parameters=[ID],
-                 requestBody={"payload": '{"n": {$inputs.many}}'})  # fmt: skip
+    right = step(
+        "r",
+        "echo",
+        "$response.body#/body == '{\"n\": [1, 2]}'",
+        parameters=[ID],
+        requestBody={"payload": '{"n": {$inputs.many}}'},
+    )
     wrong = step("w", "echo", parameters=[ID], requestBody={"payload": '{"n": {$inputs.said}}'})
     told = result(quay, right, wrong, inputs=inputs)
     assert (told["outcome"], len(quay.server.seen)) == ("errored", 1)
@@ -70,8 +88,10 @@ def test_a_template_that_is_no_json_once_it_is_filled(quay):
 
 def test_limits_for_one_step_and_from_parameters(quay):
     text = SETTINGS.replace('read = "2s"', 'read = "{patience}"\nbody_limit = "{most}"')
-    quay.file("wolfbane.toml", text + '[param.patience]\ndefault = "30s"\n'
-              '[param.most]\ndefault = "1 MB"\n')  # fmt: skip
+    quay.file(
+        "wolfbane.toml",
+        text + '[param.patience]\ndefault = "30s"\n[param.most]\ndefault = "1 MB"\n',
+    )
     told = result(quay, step("s", "hang", **{"x-read": "300ms"}))
     assert "no response within 0.3 s" in told["message"]
     flows(quay, {"workflowId": "w", "steps": [step("s", "drip")]})
@@ -99,22 +119,39 @@ def test_headers_for_every_request(quay):
 @pytest.mark.parametrize(
     ("until", "limit", "outcome", "said"),
     [
-        ({"context": "$response.body", "condition": "tide 3", "type": "regex"}, "20s", "passed",
-         ""),
-        ({"context": "$response.body", "condition": "tide 9999", "type": "regex"}, "1s", "errored",
-         "the x-until condition was not met within 1 s"),
+        (
+            {"context": "$response.body", "condition": "tide 3", "type": "regex"},
+            "20s",
+            "passed",
+            "",
+        ),
+        (
+            {"context": "$response.body", "condition": "tide 9999", "type": "regex"},
+            "1s",
+            "errored",
+            "the x-until condition was not met within 1 s",
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_stream_is_read_until_a_condition(quay, until, limit, outcome, said):
-    events = step("s", "events", "$statusCode == 200", **{"x-until": until, "x-read": limit,
-                  "x-contract": []}, outputs={"seen": "$response.body"})  # fmt: skip
+    events = step(
+        "s",
+        "events",
+        "$statusCode == 200",
+        **{"x-until": until, "x-read": limit, "x-contract": []},
+        outputs={"seen": "$response.body"},
+    )
     told = result(quay, events)
     assert (told["outcome"], said in told["message"]) == (outcome, True), told["message"]
 
 
 def test_a_stream_that_ends_before_its_condition(quay):
-    short = step("s", "text", "$statusCode == 200", **{
-        "x-until": "$response.body == 'tide 9'", "x-contract": []})  # fmt: skip
+    short = step(
+        "s",
+        "text",
+        "$statusCode == 200",
+        **{"x-until": "$response.body == 'tide 9'", "x-contract": []},
+    )
     told = result(quay, short)
     assert told["outcome"] == "failed"
     assert "$response.body == 'tide 9': the response ended before" in told["message"]
@@ -145,13 +182,18 @@ def test_the_curl_line_sends_the_same_request(quay, body):
     sent = {"contentType": "application/octet-stream", "x-file": "chart.bin"}
     told = result(
         quay,
-        step("s", "echo", "$statusCode == 418", requestBody=sent,
-             parameters=[ID, value("deep[]", "query", "a[1]{2}")]),
-    )  # fmt: skip
+        step(
+            "s",
+            "echo",
+            "$statusCode == 418",
+            requestBody=sent,
+            parameters=[ID, value("deep[]", "query", "a[1]{2}")],
+        ),
+    )
     line = told["message"].partition("to repeat the request: ")[2].splitlines()[0]
-    words = shlex.split(line)
-    assert ("-g" in words, "-L" in words) == (True, True)
-    subprocess.run(words, cwd=quay.path, check=True, capture_output=True)
+    arguments = shlex.split(line)
+    assert ("-g" in arguments, "-L" in arguments) == (True, True)
+    subprocess.run(arguments, cwd=quay.path, check=True, capture_output=True)
     first, second = quay.server.seen
     assert (first["raw"], first["body"]) == (second["raw"], second["body"])
     kept = [evidence["kind"] for evidence in told["evidence"]]

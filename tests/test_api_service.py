@@ -154,7 +154,7 @@ def test_a_service_as_its_framework_describes_it(folder, harbour):
     assert done.results, done.err
     assert {name: told["message"] for name, told in done.results.items() if told["message"]} == {}
     assert set(done.outcomes.values()) == {"passed"} and len(done.outcomes) == 7, done.out
-    for place in folder.path.rglob("*"):
-        if place.is_file() and place.name not in ("password.txt",):
-            text = place.read_text(errors="replace")
-            assert PASSWORD not in text and TOKEN not in text, place
+    for path in folder.path.rglob("*"):
+        if path.is_file() and path.name not in ("password.txt",):
+            text = path.read_text(errors="replace")
+            assert PASSWORD not in text and TOKEN not in text, path

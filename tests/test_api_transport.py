@@ -17,9 +17,15 @@ from hypercorn.config import Config
 DESCRIPTION = {
     "openapi": "3.1.0",
     "info": {"title": "quay", "version": "1"},
-    "paths": {"/look": {"get": {"operationId": "look", "responses": {"200": {
-        "description": "it", "content": {"application/json": {}}}}}}},
-}  # fmt: skip
+    "paths": {
+        "/look": {
+            "get": {
+                "operationId": "look",
+                "responses": {"200": {"description": "it", "content": {"application/json": {}}}},
+            }
+        }
+    },
+}
 FLOWS = """
 arazzo: 1.0.1
 info: {title: t, version: "1"}
@@ -47,15 +53,15 @@ def authority():
 @pytest.fixture(scope="module")
 def secured(authority, tmp_path_factory):
     """The port of a server that wants a certificate of this authority from whoever asks."""
-    place = tmp_path_factory.mktemp("tls")
+    folder = tmp_path_factory.mktemp("tls")
     certificate = authority.issue_cert("localhost")
-    authority.cert_pem.write_to_path(place / "ca.pem")
-    certificate.private_key_pem.write_to_path(place / "key.pem")
-    certificate.cert_chain_pems[0].write_to_path(place / "cert.pem")
+    authority.cert_pem.write_to_path(folder / "ca.pem")
+    certificate.private_key_pem.write_to_path(folder / "key.pem")
+    certificate.cert_chain_pems[0].write_to_path(folder / "cert.pem")
     config = Config()
     config.bind = ["127.0.0.1:0"]
-    config.certfile, config.keyfile = str(place / "cert.pem"), str(place / "key.pem")
-    config.ca_certs, config.verify_mode = str(place / "ca.pem"), ssl.CERT_REQUIRED
+    config.certfile, config.keyfile = str(folder / "cert.pem"), str(folder / "key.pem")
+    config.ca_certs, config.verify_mode = str(folder / "ca.pem"), ssl.CERT_REQUIRED
     [listening] = (sockets := config.create_sockets()).secure_sockets
     config.create_sockets = lambda: sockets
     loop, stop = asyncio.new_event_loop(), asyncio.Event()

@@ -13,9 +13,17 @@ from benchmarks.launchers.written import Written, missing, read_launchers
 LAUNCHERS = read_launchers()
 SHELL = LAUNCHERS["sh-files"]
 QUICK = [
-    "awk-table", "go-packages", "java-annotations", "js-events", "perl-dots", "python-classes",
-    "python-semicolons", "python-whole", "sh-files", "tcl-package",
-]  # fmt: skip
+    "awk-table",
+    "go-packages",
+    "java-annotations",
+    "js-events",
+    "perl-dots",
+    "python-classes",
+    "python-semicolons",
+    "python-whole",
+    "sh-files",
+    "tcl-package",
+]
 """A few of the launchers; ``make launchers`` learns all of them, and does more with each."""
 LACKING = {name: missing(LAUNCHERS[name]) for name in QUICK}
 
@@ -64,12 +72,13 @@ def test_a_build_in_the_command_becomes_the_build_of_the_suite(folder):
     assert written.learn() == 0, written.printed
     settings = tomllib.loads((folder.path / "wolfbane.toml").read_text())["suite"][0]
     assert {key: settings[key] for key in ("build", "inputs", "outputs")} == {
-        "build": ["make -s"], "inputs": ["*.c", "*.h", "Makefile", "checks/*.c"],
+        "build": ["make -s"],
+        "inputs": ["*.c", "*.h", "Makefile", "checks/*.c"],
         "outputs": ["check"],
-    }  # fmt: skip
+    }
     folder.file(".gitignore", "check\n.wolfbane/\n")
-    for words in (("init", "-q"), ("add", "-A"), ("commit", "-q", "-m", "checks")):
-        folder.git(*words)
+    for arguments in (("init", "-q"), ("add", "-A"), ("commit", "-q", "-m", "checks")):
+        folder.git(*arguments)
     assert "building" in folder.run().out
     assert "building" not in folder.run().out
     (folder.path / "check").unlink()
@@ -77,8 +86,9 @@ def test_a_build_in_the_command_becomes_the_build_of_the_suite(folder):
     source = folder.path / "checks/fees.c"
     source.write_text(source.read_text() + "\n")
     assert list(folder.run("--changed", "HEAD").outcomes) == [
-        "checks/fees.c#adults", "checks/fees.c#children",
-    ]  # fmt: skip
+        "checks/fees.c#adults",
+        "checks/fees.c#children",
+    ]
     tides = folder.path / "checks/tides.c"
     tides.write_text(f'{tides.read_text()}// as in "fees.c"\n')
     folder.git("commit", "-q", "-m", "a mention", "checks/tides.c")
@@ -86,30 +96,38 @@ def test_a_build_in_the_command_becomes_the_build_of_the_suite(folder):
 
 
 @pytest.mark.parametrize(
-    ("arguments", "words"),
+    ("arguments", "message"),
     [
         (["--all", "ls && sh run-all.sh", "--one", "x"], "needs a shell; use --yes to allow it"),
-        (["--all", "sh run-all.sh | tee log", "--one", "x"],
-         "the exit code of the command before '|' would be lost; put the command into a script"),
-        (["--all", "sh $HOME/all.sh", "--one", "x"], "the command that must get the "
-"test names contains '$HOME/all.sh'"),
+        (
+            ["--all", "sh run-all.sh | tee log", "--one", "x"],
+            "the exit code of the command before '|' would be lost; put the command into a script",
+        ),
+        (
+            ["--all", "sh $HOME/all.sh", "--one", "x"],
+            "the command that must get the test names contains '$HOME/all.sh'",
+        ),
         (["--all", "sh 'run", "--one", "x"], "No closing quotation"),
         (["--all", "sh run-all.sh"], "the command that runs one test was not given; use --one"),
         (["--all", "no-such-launcher", "--one", "x"], "cannot start 'no-such-launcher'"),
-        (["--all", "sh run-all.sh", "--one", "sh run-all.sh --only depth"],
-         "the results of the tests were not recognized in the output: it has 4 lines, "
-         "for example"),
+        (
+            ["--all", "sh run-all.sh", "--one", "sh run-all.sh --only depth"],
+            "the results of the tests were not recognized in the output: it has 4 lines, "
+            "for example",
+        ),
         (["--all", "sleep 60", "--one", "x", "--limit", "1s"], "took longer than 1 s"),
-        (["--all", "sh run-all.sh", "--one", "sh checks/tides.sh", "-w", "checks"],
-         "b.toml: the file is outside the workspace"),
+        (
+            ["--all", "sh run-all.sh", "--one", "sh checks/tides.sh", "-w", "checks"],
+            "b.toml: the file is outside the workspace",
+        ),
         (["--answers", "answers.toml"], "answers.toml: unknown key 'al'; did you mean all?"),
     ],
-)  # fmt: skip
-def test_what_cannot_be_learnt_is_refused_with_the_reason(folder, arguments, words):
+)
+def test_what_cannot_be_learnt_is_refused_with_the_reason(folder, arguments, message):
     laid_out(folder).file("answers.toml", 'al = "x"\n')
     done = folder.call("bridge", "learn", "b.toml", *arguments)
     assert done.code == 2, done.out
-    assert words in " ".join(done.err.split())
+    assert message in " ".join(done.err.split())
     assert not (folder.path / "b.toml").exists()
 
 
@@ -203,8 +221,9 @@ def test_a_command_lists_tests_that_no_source_shows(folder):
     run = folder.run()
     assert len(run.outcomes) == 8
     assert [a for a, how in run.outcomes.items() if how == "failed"] == [
-        "gauge.py#spring tide at hour 6", "gauge.py#spring tide at hour 18",
-    ]  # fmt: skip
+        "gauge.py#spring tide at hour 6",
+        "gauge.py#spring tide at hour 18",
+    ]
     assert folder.run("gauge.py#ebb at hour 18").outcomes == {"gauge.py#ebb at hour 18": "passed"}
 
 
@@ -286,8 +305,8 @@ def test_one_example_does_not_decide_which_names_there_are(folder):
 def test_tests_of_the_report_that_no_source_shows_are_an_error(folder):
     done, _ = cases(folder, {"loop a": 1, "loop b": 2})
     assert done.code == 1
-    words = "2 of the 6 tests in the report were not found in the sources: loop a, loop b"
-    assert words in " ".join(done.out.split())
+    message = "2 of the 6 tests in the report were not found in the sources: loop a, loop b"
+    assert message in " ".join(done.out.split())
 
 
 def test_the_launchers_own_words_are_asked_for(folder):
@@ -296,16 +315,25 @@ def test_the_launchers_own_words_are_asked_for(folder):
     folder.file("harbour.cases", "case times = 3\ncase book a berth = 4\ncase fee = 12\n")
     both = ["--all", "python3 check.py", "--one", "python3 check.py --case times"]
     refused = folder.call("bridge", "learn", "b.toml", *both, "--yes")
-    words = "not recognized in the output: it has 3 lines, for example 'times: holds'"
-    assert (refused.code, words in " ".join(refused.err.split())) == (2, True)
+    message = "not recognized in the output: it has 3 lines, for example 'times: holds'"
+    assert (refused.code, message in " ".join(refused.err.split())) == (2, True)
     learn = pexpect.spawn(
-        sys.executable, ["-m", "wolfbane", "bridge", "learn", "b.toml", *both],
-        cwd=folder.path, env=folder.environment(), timeout=60, encoding="utf-8",
-    )  # fmt: skip
+        sys.executable,
+        ["-m", "wolfbane", "bridge", "learn", "b.toml", *both],
+        cwd=folder.path,
+        env=folder.environment(),
+        timeout=60,
+        encoding="utf-8",
+    )
     for question, answer in (
-        ("passed:", "holds"), ("failed:", "sinks"), ("skipped:", ""), ("shows it", "times"),
-        ("group of this test", ""), ("reason of a failure", ""), ("Add the suite", "y"),
-    ):  # fmt: skip
+        ("passed:", "holds"),
+        ("failed:", "sinks"),
+        ("skipped:", ""),
+        ("shows it", "times"),
+        ("group of this test", ""),
+        ("reason of a failure", ""),
+        ("Add the suite", "y"),
+    ):
         learn.expect(question)
         learn.sendline(answer)
     learn.expect(pexpect.EOF)
@@ -336,16 +364,18 @@ def test_the_group_and_the_reason_are_marked_by_the_user(folder):
     folder.file("gates.py", GATES)
     folder.file("gates.list", "north high open\nsouth low shut\nsouth spare shut\n")
     folder.file("wolfbane.toml", "")
-    words = 'passed = "holds"\nfailed = "sinks"\ngroup = "north"\nreason = "it is shut"\n'
-    folder.file("answers.toml", words)
+    message = 'passed = "holds"\nfailed = "sinks"\ngroup = "north"\nreason = "it is shut"\n'
+    folder.file("answers.toml", message)
     both = ["--all", "python3 gates.py", "--one", "python3 gates.py --gate high"]
     done = folder.call("bridge", "learn", "b.toml", *both, "--answers", "answers.toml", "--yes")
     bridge = (folder.path / "b.toml").read_text()
     assert done.code == 0, f"{done.out}{done.err}{bridge}"
     run = folder.run()
     assert run.outcomes == {
-        "gates.list#high": "passed", "gates.list#low": "failed", "gates.list#spare": "failed",
-    }  # fmt: skip
+        "gates.list#high": "passed",
+        "gates.list#low": "failed",
+        "gates.list#spare": "failed",
+    }
     assert run.results["gates.list#low"]["message"] == "it is shut"
     assert "(?P<group>" in bridge, "and the exit code is the number of failures"
 

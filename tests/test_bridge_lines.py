@@ -168,11 +168,11 @@ def test_check_runs_once_without_names(printing):
     folder.file("said.json", (folder.path / "said.json").read_text())
     checked = folder.call("bridge", "check", "b.toml")
     assert checked.code == 1, checked.out
-    words = "1 tests that were not found run only if the launcher gets no names: day.x#loop"
-    assert words in " ".join(checked.out.split())
+    message = "1 tests that were not found run only if the launcher gets no names: day.x#loop"
+    assert message in " ".join(checked.out.split())
     assert "run.names.omit = 'always'" in checked.text
     folder.file("b.toml", BRIDGE.replace('how = "joined"', 'how = "joined"\n    omit = "always"'))
-    assert words in " ".join(folder.call("bridge", "check", "b.toml").out.split())
+    assert message in " ".join(folder.call("bridge", "check", "b.toml").out.split())
 
 
 NAMES = ["high", "high water", "tides.high", "T1", "high (at noon)", "50% off", "is [free]", "a+b"]
@@ -186,15 +186,18 @@ BEFORE, AFTER = (
     st.sampled_from(NAMES),
     st.sampled_from(["ok", "PASSED", "not ok", "FAILED", "skipped", "✓", "✗"]),
     st.text(alphabet=" .:-=>|[]()*~", max_size=6).map(lambda marks: f" {marks} "),
-    st.sampled_from(BEFORE), st.sampled_from(AFTER), st.booleans(), st.sampled_from(["", "tides"]),
-)  # fmt: skip
+    st.sampled_from(BEFORE),
+    st.sampled_from(AFTER),
+    st.booleans(),
+    st.sampled_from(["", "tides"]),
+)
 def test_a_line_with_a_name_and_an_outcome_is_learnt(
     name, word, between, before, after, name_first, group
 ):
-    words = vocabulary({})
+    message = vocabulary({})
     pair = (name, word) if name_first else (word, name)
     line = before + between.join(pair) + after
-    outcome = words.outcome(word)
-    every = line_patterns(line, [name], words, Path("/"), Parts(group))
+    outcome = message.outcome(word)
+    every = line_patterns(line, [name], message, Path("/"), Parts(group))
     matches = [re.search(getattr(patterns, outcome), line) for patterns in every]
     assert name in {match["name"].strip() for match in matches if match}, line

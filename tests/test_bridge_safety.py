@@ -56,10 +56,21 @@ LISTED = """
     report = "{scratch}/told.jsonl"
 """
 NAMES = [
-    "plain", "with 'one' and \"two\" quotes", "  spaced  out  ", "[x] (y) {z} <w> {names} {file}",
-    "$HOME `id` $(touch gone) ; & | > x", "back\\slash \\n \\1 ^.*+?$", "-v", "--only=x", "#1 // %",
-    "línea à la mode: 潮汐 🌊", "a / b", "a, b", "tab\there", "e\u0301 is not \u00e9",
-]  # fmt: skip
+    "plain",
+    "with 'one' and \"two\" quotes",
+    "  spaced  out  ",
+    "[x] (y) {z} <w> {names} {file}",
+    "$HOME `id` $(touch gone) ; & | > x",
+    "back\\slash \\n \\1 ^.*+?$",
+    "-v",
+    "--only=x",
+    "#1 // %",
+    "línea à la mode: 潮汐 🌊",
+    "a / b",
+    "a, b",
+    "tab\there",
+    "e\u0301 is not \u00e9",
+]
 BROKEN = "two\nlines"
 
 
@@ -81,8 +92,8 @@ def test_names_arrive_exactly(folder, how):
     assert run.outcomes == told
     assert not (folder.path / "gone").exists()
     if how == "list":
-        words = "the test name contains a line break, but names are given one per line"
-        assert run.results[f"all.echo#{BROKEN}"]["message"] == words
+        message = "the test name contains a line break, but names are given one per line"
+        assert run.results[f"all.echo#{BROKEN}"]["message"] == message
     assert "two\\nlines" in folder.call("list").out
 
 
@@ -91,8 +102,8 @@ def test_a_separator_in_a_name_is_said(folder):
     bridge = folder.path / "b.toml"
     bridge.write_text(bridge.read_text().replace("\\u001f", ", "))
     run = folder.run("--name", "/^a, b$/")
-    words = "the test name contains ', ', which is the separator between names"
-    assert [result["message"] for result in run.results.values()] == [words]
+    message = "the test name contains ', ', which is the separator between names"
+    assert [result["message"] for result in run.results.values()] == [message]
 
 
 def test_names_that_come_again_are_told_apart(ledger):
@@ -100,9 +111,11 @@ def test_names_that_come_again_are_told_apart(ledger):
     text = "".join(f'  entry "{name}"{" wrong" * (n == 1)}\n' for n, name in enumerate(entries))
     (ledger.path / "books" / "day.ledger").write_text(f'account "x"\n{text}')
     expected = {
-        place("x / adds up"): "passed", place("x / adds up (2)"): "failed",
-        place("x / is closed"): "passed", place("x / adds up (3)"): "passed",
-    }  # fmt: skip
+        place("x / adds up"): "passed",
+        place("x / adds up (2)"): "failed",
+        place("x / is closed"): "passed",
+        place("x / adds up (3)"): "passed",
+    }
     assert ledger.run().outcomes == expected
     alone = ledger.run("--name", "(2)")
     assert alone.outcomes[place("x / adds up (2)")] == "failed"
@@ -124,19 +137,24 @@ def test_a_child_that_a_launcher_leaves_behind_holds_nothing_up(folder):
     assert folder.processes() == []
 
 
-@pytest.mark.parametrize(("text", "words"), [
-    ("", "no element found"),
-    ("<testsuites/>", "no result was reported"),
-    ('<!DOCTYPE t [<!ENTITY a '
-'"a">]><testsuite>&a;</testsuite>', "document type declaration, which is not allowed"),
-    ("<testsuite><testcase name='x'", "not well-formed"),
-])  # fmt: skip
-def test_reports_that_are_none(ledger, text, words):
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("", "no element found"),
+        ("<testsuites/>", "no result was reported"),
+        (
+            '<!DOCTYPE t [<!ENTITY a "a">]><testsuite>&a;</testsuite>',
+            "document type declaration, which is not allowed",
+        ),
+        ("<testsuite><testcase name='x'", "not well-formed"),
+    ],
+)
+def test_reports_that_are_none(ledger, text, message):
     told_in_xml(ledger, text)
     run = ledger.run()
     assert run.code == 1
     assert set(run.outcomes.values()) == {"errored"}
-    assert words in run.out
+    assert message in run.out
 
 
 def test_a_launcher_that_does_not_end_is_ended(ledger):
@@ -146,21 +164,27 @@ def test_a_launcher_that_does_not_end_is_ended(ledger):
     assert "the launcher ran longer than 0.4 s" in run.out
 
 
-@pytest.mark.parametrize(("text", "mode", "words"), [
-    ('entry "a" lost\nentry "b"', -1, "no result was reported"),
-    ('entry "a"', 3, "the launcher ended unexpectedly (exit code 3), "
-"although its report is complete"),
-    ('entry "a"', 1, "no failed tests in the report, but the exit code is 1"),
-    ('entry "a" wrong', 0, "tests failed in the report, but the exit code is 0"),
-    ('entry "a" lost', 0, "no result was reported"),
-])  # fmt: skip
-def test_silence_is_never_success(ledger, text, mode, words):
+@pytest.mark.parametrize(
+    ("text", "mode", "message"),
+    [
+        ('entry "a" lost\nentry "b"', -1, "no result was reported"),
+        (
+            'entry "a"',
+            3,
+            "the launcher ended unexpectedly (exit code 3), although its report is complete",
+        ),
+        ('entry "a"', 1, "no failed tests in the report, but the exit code is 1"),
+        ('entry "a" wrong', 0, "tests failed in the report, but the exit code is 0"),
+        ('entry "a" lost', 0, "no result was reported"),
+    ],
+)
+def test_silence_is_never_success(ledger, text, mode, message):
     lines = "".join(f"  {line}\n" for line in text.splitlines())
     (ledger.path / "books" / "day.ledger").write_text(f'account "x"\n{lines}')
     ledger.file("mode", str(mode))
     run = ledger.run()
     assert run.code == 1
-    assert words in " ".join(result["message"] for result in run.results.values())
+    assert message in " ".join(result["message"] for result in run.results.values())
 
 
 def test_a_stale_report_is_not_read(ledger):
@@ -182,8 +206,9 @@ def test_what_lay_there_before_is_not_read_with_what_is_put_behind_it(ledger):
     text = (ledger.path / "books" / "day.ledger").read_text()
     (ledger.path / "books" / "day.ledger").write_text(text.replace("fine", "lost"))
     assert ledger.run("--drop", "name:closed").outcomes == {
-        place("berths / adds up"): "passed", place(WEIRD): "errored"
-    }  # fmt: skip
+        place("berths / adds up"): "passed",
+        place(WEIRD): "errored",
+    }
 
 
 TURNS = """
@@ -223,18 +248,21 @@ def test_what_nobody_knew_is_added_and_marked(ledger):
 
 
 def test_what_ran_and_was_not_chosen_is_marked_and_what_was_left_out_is_not_told(ledger):
-    told = [{"name": "berths.adds up", "outcome": "passed"},
-            {"name": "berths.is closed", "outcome": "failed"},
-            {"name": WEIRD.replace(" / ", "."), "outcome": "skipped"},
-            {"name": "one more", "outcome": "skipped"}]  # fmt: skip
+    told = [
+        {"name": "berths.adds up", "outcome": "passed"},
+        {"name": "berths.is closed", "outcome": "failed"},
+        {"name": WEIRD.replace(" / ", "."), "outcome": "skipped"},
+        {"name": "one more", "outcome": "skipped"},
+    ]
     lines = "\n".join(map(json.dumps, told))
     ledger.file(
         "launcher.py", f"import sys\nopen(sys.argv[-2], 'w').write({lines!r})\nsys.exit(1)\n"
     )
     run = ledger.run("--tag", "smoke")
     assert run.outcomes == {
-        place("berths / adds up"): "passed", place("berths / is closed"): "failed"
-    }  # fmt: skip
+        place("berths / adds up"): "passed",
+        place("berths / is closed"): "failed",
+    }
     assert run.results[place("berths / is closed")]["account"] == "unasked"
     assert "the launcher ran a test that was not selected" in run.out
 
@@ -249,16 +277,31 @@ def test_files_whose_every_part_is_skipped_are_no_success(ledger):
 
 
 ENGINES = {
-    "python": ["python3", "-c", "import re, sys; a = sys.argv[1:]; "
-               "[print(int(bool(re.search(*pair)))) for pair in zip(a[::2], a[1::2])]"],
-    "pcre": ["perl", "-e", "print $ARGV[1] =~ /$ARGV[0]/ ? 1 : 0, qq(\n) and splice @ARGV, 0, 2 "
-             "while @ARGV"],
-    "javascript": ["node", "-e", "for (let a = process.argv.slice(1); a.length; a.splice(0, 2)) "
-                   "console.log(+new RegExp(a[0]).test(a[1]))"],
+    "python": [
+        "python3",
+        "-c",
+        "import re, sys; a = sys.argv[1:]; "
+        "[print(int(bool(re.search(*pair)))) for pair in zip(a[::2], a[1::2])]",
+    ],
+    "pcre": [
+        "perl",
+        "-e",
+        "print $ARGV[1] =~ /$ARGV[0]/ ? 1 : 0, qq(\n) and splice @ARGV, 0, 2 while @ARGV",
+    ],
+    "javascript": [
+        "node",
+        "-e",
+        "for (let a = process.argv.slice(1); a.length; a.splice(0, 2)) "
+        "console.log(+new RegExp(a[0]).test(a[1]))",
+    ],
     "tcl": ["tclsh", "match.tcl"],
-    "posix": ["bash", "-c", "for (( ; $#; )); do [[ $2 =~ $1 ]]; echo $((! $?)); shift 2; done",
-              "-"],
-}  # fmt: skip
+    "posix": [
+        "bash",
+        "-c",
+        "for (( ; $#; )); do [[ $2 =~ $1 ]]; echo $((! $?)); shift 2; done",
+        "-",
+    ],
+}
 
 
 @pytest.mark.parametrize("dialect", ENGINES)
@@ -273,10 +316,13 @@ def test_names_are_escaped_for_the_engine_that_reads_them(tmp_path, dialect):
         for text in (name, f"{name}x")
     ]
     done = subprocess.run(
-        [*ENGINES[dialect], *(word for pair in pairs for word in pair)], cwd=tmp_path,
-        capture_output=True, text=True, check=False,
-    )  # fmt: skip
-    matched = [pair for pair, found in zip(pairs, done.stdout.split()) if found == "1"]
+        [*ENGINES[dialect], *(word for pair in pairs for word in pair)],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    matched = [pair for pair, result in zip(pairs, done.stdout.split()) if result == "1"]
     assert matched == pairs[::2], done.stderr
 
 
@@ -355,13 +401,20 @@ def test_a_row_that_passed_when_run_again_makes_its_test_flaky(ledger, how):
     rows = row.format(1, "") + row.format(2, '<flakyFailure message="late"/>')
     told_in_xml(ledger, f"<testsuite>{rows}</testsuite>")
     ledger.file("code", "0")
-    rewrite(ledger, ('how = "each"', f'how = "{how}"'),
-            ("[read]", r"""[read]
-            part = '^(?P<test>[^\[]+)\[(?P<part>.*)\]$'"""))  # fmt: skip
+    rewrite(
+        ledger,
+        ('how = "each"', f'how = "{how}"'),
+        (
+            "[read]",
+            r"""[read]
+            part = '^(?P<test>[^\[]+)\[(?P<part>.*)\]$'""",
+        ),
+    )
     [result] = ledger.run("--name", "/day|adds/").results.values()
     assert (result["outcome"], [each["message"] for each in result["earlier"]]) == (
-        "flaky", ["late"]
-    )  # fmt: skip
+        "flaky",
+        ["late"],
+    )
     assert [part["outcome"] for part in result["parts"]] == ["passed", "passed"]
 
 

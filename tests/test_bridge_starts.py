@@ -191,9 +191,11 @@ def test_a_set_up_comes_once_before_all_starts(folder, before, outcome):
     folder.file("check.py", script)
     read = "format = 'lines'\npassed = '^ok (?P<name>.*)'\nfailed = '^no (?P<name>.*)'"
     lamps(
-        folder, command=["python3", "check.py", "{names}"], read=read,
+        folder,
+        command=["python3", "check.py", "{names}"],
+        read=read,
         run=f"before = ['{before}']\nper = 'test'",
-    )  # fmt: skip
+    )
     assert "low" in folder.call("list").out
     assert not (folder.path / "before.txt").exists()
     run = folder.run("-j", "2")
@@ -205,17 +207,17 @@ def test_a_set_up_comes_once_before_all_starts(folder, before, outcome):
 
 
 @pytest.mark.parametrize(
-    ("run", "read", "words"),
+    ("run", "read", "message"),
     [
         (SERVE.format(form="json", done="("), EVENTS, "move it to run.serve.request"),
         (SERVE.format(form="json", done=""), EVENTS, "'done' is empty; it must match the line"),
         ("", f"{EVENTS}\n[[read.also]]\nformat = 'tap'", "an additional report must be a file"),
         ("", f"{EVENTS}\n[[read.also]]\nformat = 'lines'\nreport = 'x'", "needs the patterns"),
     ],
-)  # fmt: skip
-def test_what_is_wrong_is_said(folder, run, read, words):
+)
+def test_what_is_wrong_is_said(folder, run, read, message):
     lamps(folder, command=["python3", "check.py", "{names}"], run=run, read=read)
     done = folder.call("list")
     assert done.code == 2
-    assert words in done.err, done.err
+    assert message in done.err, done.err
     assert "lamps.toml:" in done.err

@@ -10,10 +10,19 @@ import pytest
 from benchmarks.launchers.draw import Drawn, bridge_of, write
 
 PLAN = {
-    "format": "lines", "printed": True, "late": False, "mode": "w", "fixed": False, "began": False,
-    "section": "", "tells_file": False, "colours": False, "failed": 1, "call": "{name}",
+    "format": "lines",
+    "printed": True,
+    "late": False,
+    "mode": "w",
+    "fixed": False,
+    "began": False,
+    "section": "",
+    "tells_file": False,
+    "colours": False,
+    "failed": 1,
+    "call": "{name}",
     "how": "each",
-}  # fmt: skip
+}
 NORTH, SOUTH = "checks/north/a.spec", "checks/south/a.spec"
 
 
@@ -55,8 +64,8 @@ def test_a_result_that_may_be_of_two_tests_is_an_error(folder, per, asked):
     launcher(folder, TWINS, per=per)
     run = folder.run(*asked)
     assert run.outcomes[f"{NORTH}#high"] == "errored"
-    words = "cannot be distinguished: the report has 2 results for 'high' (failed, passed)"
-    assert run.results[f"{NORTH}#high"]["message"].startswith(words)
+    message = "cannot be distinguished: the report has 2 results for 'high' (failed, passed)"
+    assert run.results[f"{NORTH}#high"]["message"].startswith(message)
     if per == "suite" and not asked:
         checked = folder.call("bridge", "check", "bridge.toml")
         assert (checked.code, "cannot be distinguished" in checked.text) == (1, True)
@@ -70,19 +79,29 @@ def test_a_test_that_was_not_selected_is_not_taken_for_one_that_was(folder):
 
 
 def test_a_crash_before_the_line_with_the_file_mixes_no_results(folder):
-    tests = [(NORTH, "low", "passed"), (SOUTH, "high", "skipped"), (SOUTH, "bad", "crash"),
-             (NORTH, "high", "failed"), ("checks/west/a.spec", "low", "passed")]  # fmt: skip
+    tests = [
+        (NORTH, "low", "passed"),
+        (SOUTH, "high", "skipped"),
+        (SOUTH, "bad", "crash"),
+        (NORTH, "high", "failed"),
+        ("checks/west/a.spec", "low", "passed"),
+    ]
     launcher(folder, tests, where="{files}", section="after", format="lines", printed=False)
-    wanted = {f"{file}#{name}": "crashed" if does == "crash" else does
-              for file, name, does in tests}  # fmt: skip
+    wanted = {
+        f"{file}#{name}": "crashed" if does == "crash" else does for file, name, does in tests
+    }
     assert folder.run().outcomes == wanted
     assert folder.run().outcomes == wanted
 
 
 def test_twins_of_a_cut_report_run_again(folder):
     west = "checks/west/a.spec"
-    tests = [(NORTH, "high", "failed"), (NORTH, "bad", "crash"), (SOUTH, "high", "passed"),
-             (west, "high", "passed")]  # fmt: skip
+    tests = [
+        (NORTH, "high", "failed"),
+        (NORTH, "bad", "crash"),
+        (SOUTH, "high", "passed"),
+        (west, "high", "passed"),
+    ]
     launcher(folder, tests, section="after", printed=False)
     assert folder.run().outcomes == {
         f"{file}#{name}": "crashed" if does == "crash" else does for file, name, does in tests
@@ -199,11 +218,15 @@ def test_a_run_without_tests_that_are_left_out_is_whole(folder):
 
 @pytest.mark.parametrize("omit", ["never", "after changes"])
 def test_a_launcher_that_needs_names(folder, omit):
-    launcher(folder, [(NORTH, "high", "passed")],
-             bridge=('how = "each"', f'how = "each"\nomit = "{omit}"'))  # fmt: skip
+    launcher(
+        folder,
+        [(NORTH, "high", "passed")],
+        bridge=('how = "each"', f'how = "each"\nomit = "{omit}"'),
+    )
     program = (folder.path / "launcher.py").read_text()
-    program = program.replace("    report = Report(place)\n",
-                              "    report = Report(place)\n    names or sys.exit(2)\n")  # fmt: skip
+    program = program.replace(
+        "    report = Report(place)\n", "    report = Report(place)\n    names or sys.exit(2)\n"
+    )
     (folder.path / "launcher.py").write_text(program)
     run = folder.run()
     assert (run.code, run.outcomes) == (0, {f"{NORTH}#high": "passed"}), run.out
@@ -229,7 +252,10 @@ def test_an_old_report_that_begins_like_the_new_one_is_not_read(folder):
 def test_drawn_launchers_have_the_verdicts_of_the_draw():
     done = subprocess.run(
         [sys.executable, "-m", "benchmarks.launchers", "--seed", "4711", "--count", "5"],
-        cwd=Path(__file__).parent.parent, capture_output=True, text=True, check=False,
-    )  # fmt: skip
+        cwd=Path(__file__).parent.parent,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert done.returncode == 0, f"{done.stdout}{done.stderr}"
     assert "5 launchers" in done.stdout and "0 launchers with differences" in done.stdout

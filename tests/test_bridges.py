@@ -30,23 +30,29 @@ def test_a_ledger_answers_like_every_kind(ledger):
     assert closed["tags"] == ["category=billing"]
 
 
-@pytest.mark.parametrize(("asked", "names"), [
-    (("--tag", "smoke"), ["berths / adds up"]),
-    (("--category", "billing"), ["berths / adds up", "berths / is closed"]),
-    (("--name", "weird"), [WEIRD]),
-    (("books/day.ledger:3",), ["berths / is closed"]),
-    (("--tag", "slow"), [WEIRD]),
-    (("--pick", "suite:ledger and not category:billing"), [WEIRD]),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("asked", "names"),
+    [
+        (("--tag", "smoke"), ["berths / adds up"]),
+        (("--category", "billing"), ["berths / adds up", "berths / is closed"]),
+        (("--name", "weird"), [WEIRD]),
+        (("books/day.ledger:3",), ["berths / is closed"]),
+        (("--tag", "slow"), [WEIRD]),
+        (("--pick", "suite:ledger and not category:billing"), [WEIRD]),
+    ],
+)
 def test_what_is_chosen_alone_runs_alone(ledger, asked, names):
     assert sorted(ledger.run(*asked).results) == sorted(place(name) for name in names)
 
 
-@pytest.mark.parametrize("how", [
-    'how = "joined"\nseparator = ";"\noption = "--joined"',
-    'how = "pattern"\ndialect = "python"\noption = "--pattern"',
-    'how = "list"\noption = "--list"',
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "how",
+    [
+        'how = "joined"\nseparator = ";"\noption = "--joined"',
+        'how = "pattern"\ndialect = "python"\noption = "--pattern"',
+        'how = "list"\noption = "--list"',
+    ],
+)
 def test_names_are_given_as_the_launcher_wants_them(ledger, how):
     text = (ledger.path / "ledger.toml").read_text()
     text = text.replace('option = "--only"\n', "").replace('how = "each"', how)
@@ -56,8 +62,11 @@ def test_names_are_given_as_the_launcher_wants_them(ledger, how):
 
 
 def test_what_only_the_launcher_knows_runs_where_no_names_are_given(ledger):
-    rewrite(ledger, ('entry "(?P<name>[^"]*)"', 'entry "(?P<name>[^"$]*)"'),
-            ('how = "each"', 'how = "each"\nomit = "always"'))  # fmt: skip
+    rewrite(
+        ledger,
+        ('entry "(?P<name>[^"]*)"', 'entry "(?P<name>[^"$]*)"'),
+        ('how = "each"', 'how = "each"\nomit = "always"'),
+    )
     both = {place("berths / adds up"): "passed", place("berths / is closed"): "failed"}
     assert ledger.run().outcomes == {**both, place("boats / is $weird [x] 'é' (a|b) *"): "passed"}
     assert ledger.run("--tag", "smoke").outcomes == {place("berths / adds up"): "passed"}
@@ -92,15 +101,21 @@ def test_what_is_told_in_rows_is_parts_of_a_test(ledger, before, after):
     settings = (ledger.path / "ledger.toml").read_text()
     start = settings.index("command =")
     old = settings[start : settings.index("\n", start)]
-    rewrite(ledger, (old, f"command = {command}"), ('"events"', '"xunit"'),
-            ('"{group}.{name}"', '"{name}"'))  # fmt: skip
+    rewrite(
+        ledger,
+        (old, f"command = {command}"),
+        ('"events"', '"xunit"'),
+        ('"{group}.{name}"', '"{name}"'),
+    )
     with (ledger.path / "ledger.toml").open("a") as bridge:
         bridge.write(r"""part = '^(?P<test>[^\[]+)\[(?P<part>.*)\]$'""")
     run = ledger.run("--drop", "name:weird")
     up, closed = run.results[place("berths / adds up")], run.results[place("berths / is closed")]
     assert (up["outcome"], up["seconds"], len(run.results)) == (
-        "passed", 2 if before or after else 0.75, 2
-    )  # fmt: skip
+        "passed",
+        2 if before or after else 0.75,
+        2,
+    )
     assert [(p["name"], p["outcome"]) for p in up["parts"]] == [("1", "passed"), ("2", "skipped")]
     assert (closed["outcome"], closed["seconds"]) == ("failed", 0.5)
     assert closed["message"] == "1 of 2 failed: a boat is in it"
@@ -122,8 +137,9 @@ def test_files_may_be_all_that_can_be_chosen(ledger):
     told = run.results["books/day.ledger"]
     assert (told["outcome"], told["message"]) == ("failed", "1 of 2 failed")
     assert [(part["name"], part["outcome"]) for part in told["parts"]] == [
-        ("a", "passed"), ("b", "failed"),
-    ]  # fmt: skip
+        ("a", "passed"),
+        ("b", "failed"),
+    ]
     assert ledger.run("--name", "day").code == 1
 
 
@@ -255,14 +271,17 @@ def counted(folder):
     return folder
 
 
-@pytest.mark.parametrize(("per", "more", "starts"), [
-    ("file", ', "{file}"', [["a1", "both"], ["a2", "both"], ["a3", "both"]]),
-    ("file", ', "{files}"', [["a1", "both"], ["a2", "both"], ["a3", "both"]]),
-    ("test", ', "{file}"', [["a1"], ["a2"], ["a3"], ["both"], ["both"], ["both"]]),
-    ("batch", ', "{files}"', [["a1", "both"], ["a2", "both"], ["a3", "both"]]),
-    ("suite", ', "{files}"', [["a1", "both"], ["a2", "a3", "both"]]),
-    ("suite", "", [["a1", "a2", "a3", "both"]]),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("per", "more", "starts"),
+    [
+        ("file", ', "{file}"', [["a1", "both"], ["a2", "both"], ["a3", "both"]]),
+        ("file", ', "{files}"', [["a1", "both"], ["a2", "both"], ["a3", "both"]]),
+        ("test", ', "{file}"', [["a1"], ["a2"], ["a3"], ["both"], ["both"], ["both"]]),
+        ("batch", ', "{files}"', [["a1", "both"], ["a2", "both"], ["a3", "both"]]),
+        ("suite", ', "{files}"', [["a1", "both"], ["a2", "a3", "both"]]),
+        ("suite", "", [["a1", "a2", "a3", "both"]]),
+    ],
+)
 def test_a_launcher_is_started_for_as_much_as_it_should(counted, per, more, starts):
     rewrite(counted, ('per = "file"', f'per = "{per}"'), ('{names}"]', f'{{names}}"{more}]'))
     run = counted.run("-j2")
@@ -279,8 +298,12 @@ def test_a_launcher_is_started_for_as_much_as_it_should(counted, per, more, star
 
 
 def test_more_files_than_a_command_line_holds_are_given_in_several(counted):
-    rewrite(counted, ('per = "file"', 'per = "suite"'), ('{names}"]', '{names}", "{files}"]'),
-            ('"never"', '"always"'))  # fmt: skip
+    rewrite(
+        counted,
+        ('per = "file"', 'per = "suite"'),
+        ('{names}"]', '{names}", "{files}"]'),
+        ('"never"', '"always"'),
+    )
     for number in range(600):
         counted.file(f"books/{'n' * 150}{number}.count", f"count many{number}\n")
     run = counted.run("--name", "many")
@@ -307,9 +330,9 @@ def test_a_plan_says_that_files_are_run_whole(ledger):
     rewrite(ledger, ('"{names}", ', ""), ('how = "each"', 'how = "files"'))
     plan = ledger.run("--dry-run")
     assert plan.out.splitlines()[:2] == [
-        "books/day.ledger", "ledger: whole files will run, "
-"because the launcher does not accept test names",
-    ]  # fmt: skip
+        "books/day.ledger",
+        "ledger: whole files will run, because the launcher does not accept test names",
+    ]
 
 
 LISTER = """
@@ -330,8 +353,8 @@ def listing(ledger, form, told, *, more="", each=False, code=0):
     text = (ledger.path / "ledger.toml").read_text()
     start, end = text.index("[find.lines]"), text.index("[run]")
     command = json.dumps(["python3", "lister.py", *(["{file}"] if each else [])])
-    found = LISTING.format(command=command, form=f'"{form}"', more=more)
-    (ledger.path / "ledger.toml").write_text(text[:start] + found + "\n\n" + text[end:])
+    result = LISTING.format(command=command, form=f'"{form}"', more=more)
+    (ledger.path / "ledger.toml").write_text(text[:start] + result + "\n\n" + text[end:])
 
 
 GROUPED = r"""
@@ -340,20 +363,43 @@ pattern = '^(?P<file>\S+):(?P<line>\d+) (?P<group>\w+)\.(?P<name>[^[]*\w)( \[(?P
 OBJECT = '{"title": "adds up", "group": "berths", "file": "FILE", "tags": ["smoke"]}'
 
 
-@pytest.mark.parametrize(("form", "told", "options"), [
-    ("names", "== tests\nFILE:2 berths.adds up [smoke,day]\nFILE:3 berths.is closed\n",
-     {"more": GROUPED}),
-    ("json", '[{"name": "adds up", "group": "berths", "tags": ["smoke"], "line": 2},'
-             ' {"name": "is closed", "group": "berths"}]', {"each": True}),
-    ("json", f'{{"all": [{OBJECT}, {OBJECT.replace("adds up", "is closed")}]}}',
-     {"more": 'items = "$.all[*]"\nkeys = { name = "title" }'}),
-    ("json", f'{OBJECT}\n{OBJECT.replace("adds up", "is closed")}\n',
-     {"more": 'keys = { name = "title" }'}),
-    ("tap", "1..1\n# Subtest: berths\n    ok 1 - adds up\n    ok 2 - is closed\n    1..2\n"
-            "ok 1 - berths\n", {"each": True}),
-    ("names", "berths.adds up\nberths.is closed\n",
-     {"more": """pattern = '^(?P<group>\\w+)[.](?P<name>.*)'\nfile = "books/day.ledger"\n"""}),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("form", "told", "options"),
+    [
+        (
+            "names",
+            "== tests\nFILE:2 berths.adds up [smoke,day]\nFILE:3 berths.is closed\n",
+            {"more": GROUPED},
+        ),
+        (
+            "json",
+            '[{"name": "adds up", "group": "berths", "tags": ["smoke"], "line": 2},'
+            ' {"name": "is closed", "group": "berths"}]',
+            {"each": True},
+        ),
+        (
+            "json",
+            f'{{"all": [{OBJECT}, {OBJECT.replace("adds up", "is closed")}]}}',
+            {"more": 'items = "$.all[*]"\nkeys = { name = "title" }'},
+        ),
+        (
+            "json",
+            f"{OBJECT}\n{OBJECT.replace('adds up', 'is closed')}\n",
+            {"more": 'keys = { name = "title" }'},
+        ),
+        (
+            "tap",
+            "1..1\n# Subtest: berths\n    ok 1 - adds up\n    ok 2 - is closed\n    1..2\n"
+            "ok 1 - berths\n",
+            {"each": True},
+        ),
+        (
+            "names",
+            "berths.adds up\nberths.is closed\n",
+            {"more": "pattern = '^(?P<group>\\w+)[.](?P<name>.*)'\nfile = \"books/day.ledger\"\n"},
+        ),
+    ],
+)
 def test_a_command_may_list_the_tests(ledger, form, told, options):
     listing(ledger, form, told, **options)
     before = ledger.call("list")
@@ -407,21 +453,29 @@ def test_a_bridge_is_checked_against_an_environment(ledger):
     assert "can't open file" in told and "-> check run.command" in told
 
 
-@pytest.mark.parametrize(("form", "told", "code", "words"), [
-    ("names", "adds up\n", 3, "the list command failed: exit code 3\nlooking for tests"),
-    ("names", "adds up\n", 0, "the list does not give the file of 'adds up'"),
-    ("json", '[{"name": "a", "file": "books/night.ledger"}]', 0, "but this file does not exist"),
-    ("json", "no tests\n", 0, "the list is not JSON"),
-    ("json", '[{"nme": "a"}]', 0, "the list has an item without 'name'"),
-    ("tap", "1..2\nok 1 - a\n", 0, "the list is not valid"),
-])  # fmt: skip
-def test_a_list_that_makes_no_sense_is_an_error(ledger, form, told, code, words):
+@pytest.mark.parametrize(
+    ("form", "told", "code", "message"),
+    [
+        ("names", "adds up\n", 3, "the list command failed: exit code 3\nlooking for tests"),
+        ("names", "adds up\n", 0, "the list does not give the file of 'adds up'"),
+        (
+            "json",
+            '[{"name": "a", "file": "books/night.ledger"}]',
+            0,
+            "but this file does not exist",
+        ),
+        ("json", "no tests\n", 0, "the list is not JSON"),
+        ("json", '[{"nme": "a"}]', 0, "the list has an item without 'name'"),
+        ("tap", "1..2\nok 1 - a\n", 0, "the list is not valid"),
+    ],
+)
+def test_a_list_that_makes_no_sense_is_an_error(ledger, form, told, code, message):
     listing(ledger, form, told, code=code)
     ledger.file("books/eve.ledger", 'account "x"\n')
     run = ledger.run("-j1")
     files = ("books/day.ledger", "books/eve.ledger")
     assert (run.code, run.outcomes) == (1, dict.fromkeys(files, "errored"))
-    assert all(words in run.results[file]["message"] for file in files)
+    assert all(message in run.results[file]["message"] for file in files)
 
 
 def test_a_list_command_that_does_not_end_is_ended(ledger):
@@ -432,27 +486,42 @@ def test_a_list_command_that_does_not_end_is_ended(ledger):
     assert ledger.processes() == []
 
 
-@pytest.mark.parametrize(("old", "new", "words"), [
-    ('"{file}"]', '"{fle}"]', "ledger.toml:12: '{fle}': "
-"unknown placeholder {fle}; did you mean {file}?"),
-    ('"{file}"]', '"{param.hous}"]', "unknown placeholder {param.hous}; "
-"did you mean {param.house}?"),
-    ('[run]\n', '[run]\nper = "suite"\n', "{file} is one file, but run.per is 'suite'"),
-    ('[run]\n', '[run]\nper = "suit"\n', "unknown per 'suit'; did you mean suite?"),
-    ('how = "each"', 'how = "files"', ""),
-    ("(?P<name>[^\"]*)\"'\ngroup", "[^\"]*\"'\ngroup", "the expression needs "
-"a group (?P<name>...)"),
-    ("[read]", "[read]\npart = '(?P<test>.*)'", "the expression needs a group (?P<part>...)"),
-    ("[find.lines]", '[find.listing]\ncommand = []\nformat = "tap"\n[find.lines]', "is empty"),
-    ("[find.lines]", "[find.query]\ngrammar = "
-"'java'\ntext = ''\n[find.lines]", "use exactly one way"),
-])  # fmt: skip
-def test_what_is_wrong_in_a_bridge_is_said_with_its_line(ledger, old, new, words):
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        (
+            '"{file}"]',
+            '"{fle}"]',
+            "ledger.toml:12: '{fle}': unknown placeholder {fle}; did you mean {file}?",
+        ),
+        (
+            '"{file}"]',
+            '"{param.hous}"]',
+            "unknown placeholder {param.hous}; did you mean {param.house}?",
+        ),
+        ("[run]\n", '[run]\nper = "suite"\n', "{file} is one file, but run.per is 'suite'"),
+        ("[run]\n", '[run]\nper = "suit"\n', "unknown per 'suit'; did you mean suite?"),
+        ('how = "each"', 'how = "files"', ""),
+        (
+            '(?P<name>[^"]*)"\'\ngroup',
+            '[^"]*"\'\ngroup',
+            "the expression needs a group (?P<name>...)",
+        ),
+        ("[read]", "[read]\npart = '(?P<test>.*)'", "the expression needs a group (?P<part>...)"),
+        ("[find.lines]", '[find.listing]\ncommand = []\nformat = "tap"\n[find.lines]', "is empty"),
+        (
+            "[find.lines]",
+            "[find.query]\ngrammar = 'java'\ntext = ''\n[find.lines]",
+            "use exactly one way",
+        ),
+    ],
+)
+def test_what_is_wrong_in_a_bridge_is_said_with_its_line(ledger, old, new, message):
     ledger.file("wolfbane.toml", SUITE + '\n    [param.house]\n    default = "quay"\n')
     rewrite(ledger, (old, new))
     shown = ledger.call("list")
-    assert (shown.code, words in shown.err) == (2 if words else 0, True), shown.err
-    assert not words or shown.err.startswith("wolfbane: ledger.toml:")
+    assert (shown.code, message in shown.err) == (2 if message else 0, True), shown.err
+    assert not message or shown.err.startswith("wolfbane: ledger.toml:")
 
 
 @pytest.mark.skipif(not present("chromedriver"), reason="no browser is here")

@@ -151,8 +151,8 @@ def test_closes(self):
 
 def test_later_starts_of_firefox_take_the_files_of_a_first_one_without_add_ons(tmp_path):
     first, later, kept = (tmp_path / name for name in ("first", "later", "kept"))
-    for place in (first / "startupCache", later, kept):
-        place.mkdir(parents=True)
+    for folder in (first / "startupCache", later, kept):
+        folder.mkdir(parents=True)
     (first / "startupCache" / "scripts").write_text("compiled")
     start_files = StartFiles(kept)
     start_files.keep(first)

@@ -140,13 +140,13 @@ def test_sees(self):
     )
     run = folder.run()
     assert result(run, "test_sees", LONG)["outcome"] == "passed", run.out
-    for words in (
+    for message in (
         f"the suite requests browserName 'firefox'; it gets browser '{LONG}'",
         f"the suite's moz:firefoxOptions does not apply to browser '{LONG}'",
         f"the suite requests --window-size=7,7; browser '{LONG}' uses its own",
         "suite pages did not close 1 browser session; closed automatically at its end",
     ):
-        assert words in " ".join(run.out.split())
+        assert message in " ".join(run.out.split())
 
 
 @needs("webkit")
@@ -209,8 +209,8 @@ def test_a_browser_that_is_not_here_blocks_its_tests_alone(suite):
     assert told["message"].startswith("browser 'old': no-such-driver not found; install ")
     assert result(run, "test_is", "far")["outcome"] == "passed"
     shown = folder.call("browsers", "--as", "json")
-    found = {browser["name"]: browser for browser in json.loads(shown.out)}
-    assert shown.code == 4 and "no-such-driver" in found["old"]["problem"]
+    results = {browser["name"]: browser for browser in json.loads(shown.out)}
+    assert shown.code == 4 and "no-such-driver" in results["old"]["problem"]
     assert "missing  browser old" in folder.call("doctor").out
 
 
@@ -272,10 +272,13 @@ def test_b(self):
     ("body", "outcome", "said"),
     [
         ("browser.open('never')", "timed out", "the test ran longer than 8 s"),
-        ("browser.run('setTimeout(() => alert(1))')\n    while True: browser('GET', '/title')",
-         "errored", "unexpected alert open"),
+        (
+            "browser.run('setTimeout(() => alert(1))')\n    while True: browser('GET', '/title')",
+            "errored",
+            "unexpected alert open",
+        ),
     ],
-)  # fmt: skip
+)
 def test_what_befalls_a_browser_costs_one_test(suite, body, outcome, said):
     folder = suite(
         f"""
@@ -355,14 +358,14 @@ def test_a_driver_that_opens_nothing_blocks(suite):
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root can make a small disk")
 def test_no_room_for_a_profile_blocks(suite):
     folder = suite("def test_is(self):\n    Browser()\n")
-    with tempfile.TemporaryDirectory() as place:
-        small = ["mount", "-t", "tmpfs", "-o", "size=1m", "none", place]
+    with tempfile.TemporaryDirectory() as path:
+        small = ["mount", "-t", "tmpfs", "-o", "size=1m", "none", path]
         if subprocess.run(small, check=False).returncode:
             pytest.skip("a small disk cannot be made here")
         try:
-            told = result(folder.run(TMPDIR=place), "test_is")
+            told = result(folder.run(TMPDIR=path), "test_is")
         finally:
-            subprocess.run(["umount", place], check=True)
+            subprocess.run(["umount", path], check=True)
     said = "browser 'chromium': not enough disk space for a profile in "
     assert (told["outcome"], told["message"].startswith(said)) == ("blocked", True)
 
@@ -370,12 +373,12 @@ def test_no_room_for_a_profile_blocks(suite):
 @chromium
 def test_a_path_too_long_for_sockets_blocks(suite, tmp_path):
     folder = suite("def test_is(self):\n    Browser()\n")
-    place = tmp_path / ("long" * 15)
-    place.mkdir()
-    told = result(folder.run(TMPDIR=str(place)), "test_is")
+    path = tmp_path / ("long" * 15)
+    path.mkdir()
+    told = result(folder.run(TMPDIR=str(path)), "test_is")
     said = "browser 'chromium': the path of the folder for temporary files is too long: "
     assert told["outcome"] == "blocked"
-    assert told["message"] == f"{said}{place} (set TMPDIR to a shorter one)"
+    assert told["message"] == f"{said}{path} (set TMPDIR to a shorter one)"
 
 
 def test_a_driver_that_never_opens_blocks(suite):
@@ -461,9 +464,9 @@ def test_b(self):
     self.visit()
 """
     )
-    with tempfile.TemporaryDirectory() as place:  # sockets want short paths
-        run = folder.run(TMPDIR=place, WOLFBANE_TEST_MARK=str(folder.path))
-        assert list(Path(place).iterdir()) == []
+    with tempfile.TemporaryDirectory() as listener:  # sockets want short paths
+        run = folder.run(TMPDIR=listener, WOLFBANE_TEST_MARK=str(folder.path))
+        assert list(Path(listener).iterdir()) == []
     assert set(run.outcomes.values()) == {"passed"}, run.out
     assert "did not close its browser session" in run.out
     assert folder.processes() == []
@@ -497,7 +500,7 @@ def test_talks(self):
         ('[browser.a]\nengine = "webkit"\nwindow = "wide"', "write width and height"),
         ('[browser.a]\nengine = "webkit"\nwindw = ""', "unknown key 'windw'; did you mean window?"),
     ],
-)  # fmt: skip
+)
 def test_settings_that_are_wrong(suite, line, message):
     folder = suite("def test_is(self):\n    pass\n", more="\n" + line)
     run = folder.call("run")

@@ -7,9 +7,13 @@ import pytest
 from conftest import suite
 
 SETTINGS = suite(
-    "tables", "python", "made", build=["mkdir -p made", "./make.sh"], inputs=["source.txt"],
+    "tables",
+    "python",
+    "made",
+    build=["mkdir -p made", "./make.sh"],
+    inputs=["source.txt"],
     env={"WORD": "built"},
-) + suite("other", "python", "tests")  # fmt: skip
+) + suite("other", "python", "tests")
 MAKE = """#!/bin/sh
 echo "making tables, $WORD"
 echo x >> count
@@ -28,8 +32,8 @@ def built(folder):
 
 
 def builds(folder):
-    place = folder.path / "count"
-    return len(place.read_text().splitlines()) if place.exists() else 0
+    path = folder.path / "count"
+    return len(path.read_text().splitlines()) if path.exists() else 0
 
 
 def test_built_once_until_an_input_changes(built):
@@ -93,8 +97,8 @@ def test_a_missing_program_blocks_its_suite_alone(built):
     text = settings.read_text()
     settings.write_text(text.replace("build =", 'requires = ["sh", "no-such-tide"]\nbuild =', 1))
     run = built.run()
-    words = "required program 'no-such-tide' not found"
-    assert run.code != 0 and words in run.out, run.out
+    message = "required program 'no-such-tide' not found"
+    assert run.code != 0 and message in run.out, run.out
     assert "passed" in run.outcomes.values(), "the other suite ran"
     assert not (built.path / "made").exists(), "nothing was built"
-    assert words in " ".join(built.call("doctor").out.split())
+    assert message in " ".join(built.call("doctor").out.split())

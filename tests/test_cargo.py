@@ -211,10 +211,10 @@ def test_no_toolchain_blocks_its_suite_alone(crate):
 
 
 def test_counts_of_a_crate_nobody_here_wrote(folder):
-    found = sorted(Path("/usr/share/cargo/registry").glob("strsim-*"))
-    if not found:
+    matches = sorted(Path("/usr/share/cargo/registry").glob("strsim-*"))
+    if not matches:
         pytest.skip("the crate's sources are not installed")
-    shutil.copytree(found[0], folder.path / "tide")
+    shutil.copytree(matches[0], folder.path / "tide")
     folder.file("wolfbane.toml", SUITE)
     run = folder.run()
     own = subprocess.run(
@@ -227,17 +227,20 @@ def test_counts_of_a_crate_nobody_here_wrote(folder):
 
 def test_documentation_is_picked_by_words_without_spaces():
     known = [
-        "src/lib.rs - height (line 4)", "src/lib.rs - height (line 14)",
-        "src/lib.rs - height (line 114)", "src/fees.rs - fee (line 4)",
-    ]  # fmt: skip
+        "src/lib.rs - height (line 4)",
+        "src/lib.rs - height (line 14)",
+        "src/lib.rs - height (line 114)",
+        "src/fees.rs - fee (line 4)",
+    ]
 
-    def picked(words):
-        skips = [words[i + 1] for i, word in enumerate(words) if word == "--skip"]
-        filters = [w for i, w in enumerate(words) if w != "--skip" and words[i - 1] != "--skip"]
+    def picked(message):
+        skips = [message[i + 1] for i, word in enumerate(message) if word == "--skip"]
+        filters = [w for i, w in enumerate(message) if w != "--skip" and message[i - 1] != "--skip"]
         return [
-            name for name in known
+            name
+            for name in known
             if any(w in name for w in filters) and not any(w in name for w in skips)
-        ]  # fmt: skip
+        ]
 
     for name in known:
         assert picked(doc_filters([name], known)) == [name]
@@ -257,8 +260,10 @@ def test_the_reader_takes_text_in_any_pieces(size):
         reader.feed(text[start : start + size])
     reader.finish()
     assert [(e.name, e.status, e.text) for e in ended] == [
-        ("a", "ok", "said ok\n"), ("b::c", "FAILED", ""), ("d", "ignored", "test a ... ok\n")
-    ]  # fmt: skip
+        ("a", "ok", "said ok\n"),
+        ("b::c", "FAILED", ""),
+        ("d", "ignored", "test a ... ok\n"),
+    ]
     assert reader.details == {"b::c": "note: no"}
 
 
@@ -318,11 +323,15 @@ def test_the_toolchain_s_own_reason_is_the_message(crate):
 
 
 def test_a_realtime_signal_has_a_name(crate):
-    crate.file("tide/tests/ended.rs", """
+    crate.file(
+        "tide/tests/ended.rs",
+        """
         extern "C" { fn raise(number: i32) -> i32; }
         #[test] fn ended() { unsafe { raise(36); } }
-    """)  # fmt: skip
+    """,
+    )
     [result] = crate.run("--name", "ended").results.values()
     assert (result["outcome"], result["message"]) == (
-        "crashed", "the test process ended: signal 36"
-    )  # fmt: skip
+        "crashed",
+        "the test process ended: signal 36",
+    )

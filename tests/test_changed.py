@@ -10,8 +10,9 @@ from conftest import present, suite
 
 SETTINGS = (
     suite("fees", "python", "tests", inputs=["tables/*.csv"], import_path=["lib"])
-    + suite("rules", "scenario", "rules") + suite("log", "tap", "t/*.t")
-)  # fmt: skip
+    + suite("rules", "scenario", "rules")
+    + suite("log", "tap", "t/*.t")
+)
 
 
 @pytest.fixture
@@ -51,19 +52,22 @@ def chosen(folder, *arguments):
     return {test["path"] for test in json.loads(shown.out)} if not shown.code else set()
 
 
-@pytest.mark.parametrize(("file", "reached"), [
-    ("lib/berths/measures.py", {"tests/test_fit.py"}),
-    ("lib/berths/__init__.py", {"tests/test_fit.py"}),
-    ("lib/heights.py", {"tests/test_tides.py"}),
-    ("tests/test_alone.py", {"tests/test_alone.py"}),
-    ("rules/steps/berth_steps.py", {"rules/berth.feature"}),
-    ("rules/steps/new_steps.py", {"rules/berth.feature"}),
-    ("flags.py", {"rules/berth.feature"}),
-    ("lib/deep/Log.pm", {"t/log.t"}),
-    ("lib/signals.py", {"rules/berth.feature"}),
-    ("tables/prices.csv", {"tests/test_fit.py", "tests/test_tides.py", "tests/test_alone.py"}),
-    ("README.md", set()),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("file", "reached"),
+    [
+        ("lib/berths/measures.py", {"tests/test_fit.py"}),
+        ("lib/berths/__init__.py", {"tests/test_fit.py"}),
+        ("lib/heights.py", {"tests/test_tides.py"}),
+        ("tests/test_alone.py", {"tests/test_alone.py"}),
+        ("rules/steps/berth_steps.py", {"rules/berth.feature"}),
+        ("rules/steps/new_steps.py", {"rules/berth.feature"}),
+        ("flags.py", {"rules/berth.feature"}),
+        ("lib/deep/Log.pm", {"t/log.t"}),
+        ("lib/signals.py", {"rules/berth.feature"}),
+        ("tables/prices.csv", {"tests/test_fit.py", "tests/test_tides.py", "tests/test_alone.py"}),
+        ("README.md", set()),
+    ],
+)
 def test_a_change_reaches_what_imports_it(harbour, file, reached):
     path = harbour.path / file
     path.parent.mkdir(exist_ok=True, parents=True)
@@ -124,63 +128,166 @@ JS = "import test from 'node:test';\n"
 CJS = "const test = require('node:test');\n"
 FOLLOWED = [
     # Node: folders, a package's own name, another package of the workspace, computed names.
-    ("node", "page/a.test.js", CJS + "const q = require('..');\ntest('a', () => {});\n",
-     {"package.json": '{"main": "./lib/quay"}', "lib/quay.js": "exports.q = 1;\n"}, "lib/quay.js"),
-    ("node", "page/a.test.js", CJS + "require('../');\ntest('a', () => {});\n",
-     {"index.js": "exports.q = 1;\n"}, "index.js"),
-    ("node", "page/a.test.mjs", JS + "import q from 'quay';\ntest('a', () => {});\n",
-     {"package.json": '{"name": "quay", "exports": {"import": "./m.mjs", "require": "./c.cjs"}}',
-      "m.mjs": "export default 1;\n", "c.cjs": "\n"}, "m.mjs"),
-    ("node", "page/a.test.mjs", JS + "import q from 'quay/berths/one';\ntest('a', () => {});\n",
-     {"package.json": '{"name": "quay", "exports": {".": "./m.js", "./berths/*": "./src/*.js"}}',
-      "src/one.js": "export default 1;\n"}, "src/one.js"),
-    ("node", "page/a.test.mjs", JS + "import q from '#fees';\ntest('a', () => {});\n",
-     {"package.json": '{"imports": {"#fees": {"default": "./fees.js"}}}', "fees.js": "\n"},
-     "fees.js"),
-    ("node", "page/a.test.mjs", JS + "import q from '@harbour/log';\ntest('a', () => {});\n",
-     {"packages/log/package.json": '{"name": "@harbour/log", "main": "log.js"}',
-      "packages/log/log.js": "\n"}, "packages/log/log.js"),
-    ("node", "page/a.test.mjs", JS + "await import(`./rules/${1}.mjs`);\ntest('a', () => {});\n",
-     {"page/rules/1.mjs": "\n"}, "page/rules/1.mjs"),
-    ("node", "page/a.test.js", CJS + "const p = require('path');\n"
-     "require(p.join(__dirname, 'q'));\ntest('a', () => {});\n",
-     {"page/q/index.js": "\n"}, "page/q/index.js"),
-    ("node", "page/a.test.mjs", JS + "new Worker('./page/w.mjs');\ntest('a', () => {});\n",
-     {"page/w.mjs": "import './v.mjs';\n", "page/v.mjs": "\n"}, "page/v.mjs"),
-    ("node", "page/a.test.js", CJS + "const run = join(__dirname, '../samples', 'run.js');\n"
-     "test('a', () => {});\n", {"samples/run.js": "require('..')\n", "other/run.js": "",
-     "index.js": "\n"}, "index.js"),
-    ("node", "page/a.test.mjs", JS + "test('a', () => {});\n",
-     {"package-lock.json": "{}"}, "package-lock.json"),
+    (
+        "node",
+        "page/a.test.js",
+        CJS + "const q = require('..');\ntest('a', () => {});\n",
+        {"package.json": '{"main": "./lib/quay"}', "lib/quay.js": "exports.q = 1;\n"},
+        "lib/quay.js",
+    ),
+    (
+        "node",
+        "page/a.test.js",
+        CJS + "require('../');\ntest('a', () => {});\n",
+        {"index.js": "exports.q = 1;\n"},
+        "index.js",
+    ),
+    (
+        "node",
+        "page/a.test.mjs",
+        JS + "import q from 'quay';\ntest('a', () => {});\n",
+        {
+            "package.json": '{"name": "quay", '
+            '"exports": {"import": "./m.mjs", "require": "./c.cjs"}}',
+            "m.mjs": "export default 1;\n",
+            "c.cjs": "\n",
+        },
+        "m.mjs",
+    ),
+    (
+        "node",
+        "page/a.test.mjs",
+        JS + "import q from 'quay/berths/one';\ntest('a', () => {});\n",
+        {
+            "package.json": '{"name": "quay", '
+            '"exports": {".": "./m.js", "./berths/*": "./src/*.js"}}',
+            "src/one.js": "export default 1;\n",
+        },
+        "src/one.js",
+    ),
+    (
+        "node",
+        "page/a.test.mjs",
+        JS + "import q from '#fees';\ntest('a', () => {});\n",
+        {"package.json": '{"imports": {"#fees": {"default": "./fees.js"}}}', "fees.js": "\n"},
+        "fees.js",
+    ),
+    (
+        "node",
+        "page/a.test.mjs",
+        JS + "import q from '@harbour/log';\ntest('a', () => {});\n",
+        {
+            "packages/log/package.json": '{"name": "@harbour/log", "main": "log.js"}',
+            "packages/log/log.js": "\n",
+        },
+        "packages/log/log.js",
+    ),
+    (
+        "node",
+        "page/a.test.mjs",
+        JS + "await import(`./rules/${1}.mjs`);\ntest('a', () => {});\n",
+        {"page/rules/1.mjs": "\n"},
+        "page/rules/1.mjs",
+    ),
+    (
+        "node",
+        "page/a.test.js",
+        CJS + "const p = require('path');\n"
+        "require(p.join(__dirname, 'q'));\ntest('a', () => {});\n",
+        {"page/q/index.js": "\n"},
+        "page/q/index.js",
+    ),
+    (
+        "node",
+        "page/a.test.mjs",
+        JS + "new Worker('./page/w.mjs');\ntest('a', () => {});\n",
+        {"page/w.mjs": "import './v.mjs';\n", "page/v.mjs": "\n"},
+        "page/v.mjs",
+    ),
+    (
+        "node",
+        "page/a.test.js",
+        CJS + "const run = join(__dirname, '../samples', 'run.js');\ntest('a', () => {});\n",
+        {"samples/run.js": "require('..')\n", "other/run.js": "", "index.js": "\n"},
+        "index.js",
+    ),
+    (
+        "node",
+        "page/a.test.mjs",
+        JS + "test('a', () => {});\n",
+        {"package-lock.json": "{}"},
+        "package-lock.json",
+    ),
     # Python: folders that sources add to the import path, packages, data, computed names.
-    ("python", "tests/test_a.py", "import sys\nsys.path.insert(0, 'billing/src')\n"
-     "from quay import fees\ndef test_a(): pass\n",
-     {"billing/src/quay/__init__.py": "", "billing/src/quay/fees.py": ""},
-     "billing/src/quay/fees.py"),
-    ("python", "tests/test_a.py", "import paths\nimport fees\ndef test_a(): pass\n",
-     {"tests/paths.py": "import sys\nsys.path.append('billing')\n", "fees.py": "",
-      "billing/fees.py": ""}, "billing/fees.py"),
-    ("python", "tests/sub/test_a.py", "def test_a(): pass\n",
-     {"tests/__init__.py": "", "tests/sub/__init__.py": ""}, "tests/__init__.py"),
-    ("python", "tests/test_a.py", "import importlib\nimportlib.import_module(f'rules.{1}')\n"
-     "def test_a(): pass\n", {"rules/one.py": ""}, "rules/one.py"),
-    ("python", "tests/test_a.py", "import plugins\ndef test_a(): pass\n",
-     {"plugins.py": "def load(name):\n    return __import__(name)\n", "any.py": ""}, "any.py"),
-    ("python", "tests/test_a.py", "import pathlib\n"
-     "P = pathlib.Path(__file__).parent / 'data' / 'fees.csv'\ndef test_a(): pass\n",
-     {"tests/data/fees.csv": "1\n"}, "tests/data/fees.csv"),
-    ("python", "tests/test_a.py", "import subprocess\n"
-     "RUN = ['python', 'tools/run.py']\ndef test_a(): pass\n",
-     {"tools/run.py": "import other\n", "tools/other.py": ""}, "tools/other.py"),
+    (
+        "python",
+        "tests/test_a.py",
+        "import sys\nsys.path.insert(0, 'billing/src')\n"
+        "from quay import fees\ndef test_a(): pass\n",
+        {"billing/src/quay/__init__.py": "", "billing/src/quay/fees.py": ""},
+        "billing/src/quay/fees.py",
+    ),
+    (
+        "python",
+        "tests/test_a.py",
+        "import paths\nimport fees\ndef test_a(): pass\n",
+        {
+            "tests/paths.py": "import sys\nsys.path.append('billing')\n",
+            "fees.py": "",
+            "billing/fees.py": "",
+        },
+        "billing/fees.py",
+    ),
+    (
+        "python",
+        "tests/sub/test_a.py",
+        "def test_a(): pass\n",
+        {"tests/__init__.py": "", "tests/sub/__init__.py": ""},
+        "tests/__init__.py",
+    ),
+    (
+        "python",
+        "tests/test_a.py",
+        "import importlib\nimportlib.import_module(f'rules.{1}')\ndef test_a(): pass\n",
+        {"rules/one.py": ""},
+        "rules/one.py",
+    ),
+    (
+        "python",
+        "tests/test_a.py",
+        "import plugins\ndef test_a(): pass\n",
+        {"plugins.py": "def load(name):\n    return __import__(name)\n", "any.py": ""},
+        "any.py",
+    ),
+    (
+        "python",
+        "tests/test_a.py",
+        "import pathlib\n"
+        "P = pathlib.Path(__file__).parent / 'data' / 'fees.csv'\ndef test_a(): pass\n",
+        {"tests/data/fees.csv": "1\n"},
+        "tests/data/fees.csv",
+    ),
+    (
+        "python",
+        "tests/test_a.py",
+        "import subprocess\nRUN = ['python', 'tools/run.py']\ndef test_a(): pass\n",
+        {"tools/run.py": "import other\n", "tools/other.py": ""},
+        "tools/other.py",
+    ),
     ("python", "tests/test_a.py", "def test_a(): pass\n", {"uv.lock": ""}, "uv.lock"),
-    ("doctest", "docs/a.txt", ">>> from quay import fees\n>>> 1\n1\n", {"quay/fees.py": ""},
-     "quay/fees.py"),
+    (
+        "doctest",
+        "docs/a.txt",
+        ">>> from quay import fees\n>>> 1\n1\n",
+        {"quay/fees.py": ""},
+        "quay/fees.py",
+    ),
     # Programs: whatever lies in the suite's folder, because its imports are computed.
     ("tap", "t/a.t", "print qq{1..1\\nok 1\\n};\n", {"t/lib/Helper.pm": "1;\n"}, "t/lib/Helper.pm"),
     ("tap", "t/a.t", "print qq{1..1\\nok 1\\n};\n", {"Quay.xs": "\n"}, "Quay.xs"),
     ("program", "checks/a.sh", ". ./lib.sh\n", {"lib.sh": "\n"}, "lib.sh"),
     ("program", "checks/a.py", "import berths\n", {"berths.py": "\n"}, "berths.py"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("kind", "test", "source", "others", "changed"), FOLLOWED)
@@ -202,10 +309,13 @@ def test_a_change_is_followed_to_the_tests_that_use_it(folder, kind, test, sourc
 @pytest.fixture
 def quay(folder):
     """Two suites; one needs a service, whose script imports another file."""
-    folder.file("wolfbane.toml", suite("api", "python", "api", needs=["quay"])
-                + suite("plain", "python", "plain")
-                + '[service.quay]\ncommand = ["python3", "services/quay.py", "{port}"]\n'
-                + '[env.local]\nvalues_from = "local.env"\n')  # fmt: skip
+    folder.file(
+        "wolfbane.toml",
+        suite("api", "python", "api", needs=["quay"])
+        + suite("plain", "python", "plain")
+        + '[service.quay]\ncommand = ["python3", "services/quay.py", "{port}"]\n'
+        + '[env.local]\nvalues_from = "local.env"\n',
+    )
     folder.file("services/quay.py", "import berths\n")
     folder.file("services/berths.py", "")
     folder.file("local.env", "URL=http://localhost\n")
@@ -219,19 +329,22 @@ def quay(folder):
     return folder
 
 
-@pytest.mark.parametrize(("file", "old", "new", "reached"), [
-    ("services/berths.py", "", "B = 1\n", {"api"}),
-    ("services/quay.py", "", "B = 1\n", {"api"}),
-    ("local.env", "localhost", "quay", {"api"}),
-    ("wolfbane.toml", 'name = "plain"', 'timeout = 5\nname = "plain"', {"plain"}),
-    ("wolfbane.toml", "{port}", "--at", {"api"}),
-    ("wolfbane.toml", "[env.local]", "[keep]\nruns = 5\n[env.local]", set()),
-    ("wolfbane.toml", "[env.local]", "[param.url]\n[env.local]", {"api", "plain"}),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("file", "old", "new", "reached"),
+    [
+        ("services/berths.py", "", "B = 1\n", {"api"}),
+        ("services/quay.py", "", "B = 1\n", {"api"}),
+        ("local.env", "localhost", "quay", {"api"}),
+        ("wolfbane.toml", 'name = "plain"', 'timeout = 5\nname = "plain"', {"plain"}),
+        ("wolfbane.toml", "{port}", "--at", {"api"}),
+        ("wolfbane.toml", "[env.local]", "[keep]\nruns = 5\n[env.local]", set()),
+        ("wolfbane.toml", "[env.local]", "[param.url]\n[env.local]", {"api", "plain"}),
+    ],
+)
 def test_a_change_of_settings_reaches_the_suites_that_use_them(quay, file, old, new, reached):
-    place = quay.path / file
-    text = place.read_text()
-    place.write_text(text.replace(old, new, 1) if old else text + new)
+    folder = quay.path / file
+    text = folder.read_text()
+    folder.write_text(text.replace(old, new, 1) if old else text + new)
     assert {path.partition("/")[0] for path in chosen(quay, "--changed", "HEAD")} == reached
 
 
@@ -272,11 +385,16 @@ def test_an_import_that_cannot_be_followed_is_told(folder):
 def test_a_crate_depends_on_the_files_that_it_names(folder, changed):
     folder.file("wolfbane.toml", suite("crate", "cargo", "quay"))
     package = '[package]\nname = "{}"\nversion = "0.1.0"\nedition = "2021"\n'
-    folder.file("quay/Cargo.toml", package.format("quay")
-                + '[target.x86.dependencies]\nshared = { path = "../shared" }\n')  # fmt: skip
-    folder.file("quay/src/lib.rs", '#[path = "../../other/deep.rs"]\nmod deep;\n'
-                'const FEES: &str = include_str!("../../data/fees.txt");\n'
-                "#[test]\nfn pays() {}\n")  # fmt: skip
+    folder.file(
+        "quay/Cargo.toml",
+        package.format("quay") + '[target.x86.dependencies]\nshared = { path = "../shared" }\n',
+    )
+    folder.file(
+        "quay/src/lib.rs",
+        '#[path = "../../other/deep.rs"]\nmod deep;\n'
+        'const FEES: &str = include_str!("../../data/fees.txt");\n'
+        "#[test]\nfn pays() {}\n",
+    )
     folder.file("shared/Cargo.toml", package.format("shared"))
     for path in ("shared/src/lib.rs", "data/fees.txt", "other/deep.rs", "data/else.txt"):
         folder.file(path, "\n")

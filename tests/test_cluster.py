@@ -30,22 +30,28 @@ def quay(folder):
     key = '[param.key]\nsecret = true\nexport = "KEY"\n'
     folder.file("wolfbane.toml", f'[workspace]\nname = "Quay"\n{suites}{key}')
     for number in range(6):
-        folder.file(f"tides/test_{number}.py", f"""
+        folder.file(
+            f"tides/test_{number}.py",
+            f"""
             import os, unittest
             class Tide(unittest.TestCase):
                 def test_high(self):
                     print("in", os.getcwd(), "with", os.environ.get("KEY"))
                 def test_low(self):
                     self.assertNotEqual({number}, 4)
-        """)  # fmt: skip
+        """,
+        )
     folder.file("rules/quay.feature", "Feature: q\n  Scenario: s\n    Given a picture\n")
-    folder.file("rules/steps/quay.py", """
+    folder.file(
+        "rules/steps/quay.py",
+        """
         from wolfbane.steps import attach, step
         @step("a picture")
         def picture():
             attach("free: A1", "berths.txt")
             assert False
-    """)  # fmt: skip
+    """,
+    )
     folder.file("tool.sh", "#!/bin/sh\n", 0o755)
     (folder.path / "link").symlink_to("tool.sh")
     return folder
@@ -94,8 +100,10 @@ def test_a_machine_whose_environment_is_down(machines, quay):
     there = quay.run("--env", "harbour,basin", "--set", "key=x", "--on", machines.address)
     ran = {each["machine"] for address, each in there.results.items() if "@harbour" in address}
     assert ran == {"quay-1"}, there.out
-    words = "machine quay-2 ran no tests of tides @harbour, rules @harbour: harbour is not ready: "
-    assert words in there.text and there.text.count("ran no tests of") == 1
+    message = (
+        "machine quay-2 ran no tests of tides @harbour, rules @harbour: harbour is not ready: "
+    )
+    assert message in there.text and there.text.count("ran no tests of") == 1
     assert there.code == 1
 
 
@@ -136,18 +144,28 @@ def test_the_time_limit_of_a_run_ends_it_on_machines(machines, folder):
 def test_a_lost_machine_loses_nothing(machines, quay, tmp_path):
     machines.join("quay-3")
     mark = tmp_path / "kill-me"
-    quay.file("tides/test_0.py", f"""
+    quay.file(
+        "tides/test_0.py",
+        f"""
         import os, pathlib, time
         def test_waits():
             mark = pathlib.Path({str(mark)!r})
             if not mark.exists():
                 mark.write_text(str(os.getpid()))
                 time.sleep(600)
-    """)  # fmt: skip
+    """,
+    )
     command = quay.command(
-        "run", "--suite", "tides", "--set", "key=x", "--on", machines.address, "--report",
+        "run",
+        "--suite",
+        "tides",
+        "--set",
+        "key=x",
+        "--on",
+        machines.address,
+        "--report",
         "json=out.json",
-    )  # fmt: skip
+    )
     run = subprocess.Popen(command, cwd=quay.path, env=quay.environment(), stdout=subprocess.PIPE)
     until(lambda: mark.exists() and mark.read_text(), run)
     name, worker = owner(machines, int(mark.read_text()))
@@ -167,12 +185,15 @@ def test_a_lost_machine_loses_nothing(machines, quay, tmp_path):
 
 def test_nothing_is_left_running_for_a_run_that_was_killed(machines, quay, tmp_path):
     mark = tmp_path / "pid"
-    quay.file("tides/test_0.py", f"""
+    quay.file(
+        "tides/test_0.py",
+        f"""
         import os, pathlib, time
         def test_waits():
             pathlib.Path({str(mark)!r}).write_text(str(os.getpid()))
             time.sleep(600)
-    """)  # fmt: skip
+    """,
+    )
     command = quay.command("run", "tides/test_0.py", "--set", "key=x", "--on", machines.address)
     run = subprocess.Popen(command, cwd=quay.path, env=quay.environment(), stdout=subprocess.PIPE)
     until(lambda: mark.exists() and mark.read_text(), run)
@@ -189,7 +210,7 @@ def test_nothing_is_left_running_for_a_run_that_was_killed(machines, quay, tmp_p
 
 
 @pytest.mark.parametrize(
-    ("address", "code", "words"),
+    ("address", "code", "message"),
     [
         ("127.0.0.1:8786", 2, "'127.0.0.1:8786' is not an address; tcp://HOST:PORT"),
         ("cluster", 2, "'' is not an address"),
@@ -201,10 +222,10 @@ def test_nothing_is_left_running_for_a_run_that_was_killed(machines, quay, tmp_p
         ("tcp://127.0.0.1:9", 4, "cannot connect to the scheduler"),
     ],
 )
-def test_addresses_that_are_of_no_use(quay, address, code, words):
+def test_addresses_that_are_of_no_use(quay, address, code, message):
     done = quay.run("--set", "key=x", "--on", address)
     assert (done.code, done.results) == (code, {})
-    assert words in " ".join(done.err.split())
+    assert message in " ".join(done.err.split())
     assert not list((quay.path / ".wolfbane" / "runs").iterdir())
 
 
@@ -243,8 +264,12 @@ def test_what_travels(folder, tmp_path):
     folder.git("init", "--quiet")
     manifest = pack(folder.path, ["ignored/data.*"], ["b"], [".wolfbane"], 1000)
     assert [file.path for file in manifest.files] == [
-        ".gitignore", "a/one.txt", "ignored/data.bin", "link", "run.sh"
-    ]  # fmt: skip
+        ".gitignore",
+        "a/one.txt",
+        "ignored/data.bin",
+        "link",
+        "run.sh",
+    ]
     store = MachineStore(tmp_path / "store")
     lacking = store.lacking(manifest)
     assert len(lacking) == 4
@@ -271,30 +296,30 @@ def test_names_that_differ_only_by_case(folder, tmp_path_factory, monkeypatch):
     with store.tree(manifest) as tree:
         assert (tree / "tests/quay.txt").read_text() == "1"
         assert (tree / "tests/Quay.txt").read_text() == "2"
-    monkeypatch.setattr(unpacking, "ignores_case", lambda place: True)
-    words = "file names that differ only in case: tests/Quay.txt and tests/quay.txt"
-    with pytest.raises(OSError, match=words), store.tree(manifest):
+    monkeypatch.setattr(unpacking, "ignores_case", lambda path: True)
+    message = "file names that differ only in case: tests/Quay.txt and tests/quay.txt"
+    with pytest.raises(OSError, match=message), store.tree(manifest):
         pass
 
 
 def test_old_copies_are_removed(folder, tmp_path_factory):
     folder.file("tables.csv", "1")
-    place = tmp_path_factory.mktemp("store")
-    store = MachineStore(place)
+    target = tmp_path_factory.mktemp("store")
+    store = MachineStore(target)
     manifest = pack(folder.path, [], [], [], 1000)
     store.take({file.content: (folder.path / file.path).read_bytes() for file in manifest.files})
     with store.tree(manifest) as tree:
         old = tree.parent
-    for path in (old, *(place / "contents").iterdir()):
+    for path in (old, *(target / "contents").iterdir()):
         os.utime(path, (0, 0))
     with store.tree(manifest):
         store.tidy()
         assert old.exists(), "it is in use"
-    for path in (old, *(place / "contents").iterdir()):
+    for path in (old, *(target / "contents").iterdir()):
         os.utime(path, (0, 0))
     store.tidy()
     assert not old.exists()
-    assert not list((place / "contents").iterdir())
+    assert not list((target / "contents").iterdir())
 
 
 def test_a_file_that_changes_while_it_is_packed(folder):

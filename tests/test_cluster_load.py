@@ -22,8 +22,9 @@ def test_a_load_is_spread_over_machines(machines, quay):
     assert done.code == 0, done.out + done.err
     started = next(e for e in done.events if e["type"] == "load-started")
     assert [(m["name"], m["processes"]) for m in started["machines"]] == [
-        ("quay-1", 1), ("quay-2", 1)
-    ]  # fmt: skip
+        ("quay-1", 1),
+        ("quay-2", 1),
+    ]
     assert all(0 < m["clock_error"] < 5 for m in started["machines"])
     assert "on quay-1 (1), quay-2 (1); clocks differ by at most " in done.text
     assert count(done.events) == len(samples(done.folder)) == len(quay.server.seen) == 20
@@ -37,9 +38,20 @@ def test_what_was_measured_stays(machines, quay, what):
     flows(quay, {"workflowId": "w", "steps": [step("look", "cookie")]})
     quay.server.seen = []
     command = quay.command(
-        "load", "--set", f"url={quay.url}", "--set", "token=@token.txt", "--users", "4",
-        "--pause", "50ms", "--for", "6s" if what == "lost" else "10m", "--on", machines.address,
-    )  # fmt: skip
+        "load",
+        "--set",
+        f"url={quay.url}",
+        "--set",
+        "token=@token.txt",
+        "--users",
+        "4",
+        "--pause",
+        "50ms",
+        "--for",
+        "6s" if what == "lost" else "10m",
+        "--on",
+        machines.address,
+    )
     run = subprocess.Popen(
         command, cwd=quay.path, env=quay.environment(), stdout=subprocess.PIPE, text=True
     )

@@ -27,7 +27,9 @@ SECRET = "low-water-mark"
 def tides(folder):
     folder.file("wolfbane.toml", SUITE)
     for number in range(4):
-        folder.file(f"tides/test_{number}.py", f"""
+        folder.file(
+            f"tides/test_{number}.py",
+            f"""
             import os, pathlib, time
             def test_high():
                 assert os.environ["KEY"] == "{SECRET}"
@@ -36,7 +38,8 @@ def tides(folder):
                     wait.with_name("waits").touch()
                     while wait.exists():
                         time.sleep(0.05)
-        """)  # fmt: skip
+        """,
+        )
     folder.file("tides/table.bin", "x" * 300_000)
     return folder
 
@@ -47,8 +50,14 @@ def tls_files(folder):
     issued = authority.issue_cert("127.0.0.1", "localhost")
     issued.cert_chain_pems[0].write_to_path(str(folder / "quay.pem"))
     issued.private_key_pem.write_to_path(str(folder / "key.pem"))
-    return ("--tls-ca-file", str(folder / "ca.pem"), "--tls-cert", str(folder / "quay.pem"),
-            "--tls-key", str(folder / "key.pem"))  # fmt: skip
+    return (
+        "--tls-ca-file",
+        str(folder / "ca.pem"),
+        "--tls-cert",
+        str(folder / "quay.pem"),
+        "--tls-key",
+        str(folder / "key.pem"),
+    )
 
 
 @pytest.fixture
@@ -59,25 +68,25 @@ def elsewhere(tmp_path_factory):
 @pytest.fixture
 def small_disk(elsewhere):
     """A folder on a file system with room for less than the workspace."""
-    place = elsewhere / "quay-full" / "cache"
-    place.mkdir(parents=True)
-    options = ("-t", "tmpfs", "-o", "size=128k", "tmpfs", str(place))
+    folder = elsewhere / "quay-full" / "cache"
+    folder.mkdir(parents=True)
+    options = ("-t", "tmpfs", "-o", "size=128k", "tmpfs", str(folder))
     if (
         not shutil.which("mount")
         or subprocess.run(["mount", *options], capture_output=True, check=False).returncode
     ):
         pytest.skip("no file system can be mounted here")
-    yield place
-    subprocess.run(["umount", "--lazy", str(place)], check=True)
+    yield folder
+    subprocess.run(["umount", "--lazy", str(folder)], check=True)
 
 
 @pytest.fixture
 def cluster(elsewhere):
     """A scheduler with one machine."""
-    found = Machines(elsewhere)
-    found.join("quay-1")
-    yield found
-    found.close()
+    result = Machines(elsewhere)
+    result.join("quay-1")
+    yield result
+    result.close()
 
 
 @pytest.fixture
@@ -91,21 +100,21 @@ def run(tides, cluster):
 
 
 def test_over_tls_and_without_machines_that_cannot_be_used(tides, elsewhere, small_disk):
-    place = elsewhere
-    cluster = Machines(place, tls_files(place))
+    folder = elsewhere
+    cluster = Machines(folder, tls_files(folder))
     try:
-        older = place / "older.py"
+        older = folder / "older.py"
         older.write_text('import wolfbane\nwolfbane.__version__ = "0.0.9"\n')
         cluster.join("quay-1")
         cluster.join("quay-full")
         cluster.join("quay-old", "--preload", str(older))
         files = {"ca": "ca.pem", "certificate": "quay.pem", "key": "key.pem"}
-        keys = "".join(f'{key} = "{place}/{name}"\n' for key, name in files.items())
+        keys = "".join(f'{key} = "{folder}/{name}"\n' for key, name in files.items())
         tides.file("wolfbane.toml", f'{SUITE}[cluster]\naddress = "{cluster.address}"\n{keys}')
         done = tides.run("--set", f"key={SECRET}", "--on", "cluster")
         plain = tides.run("--set", f"key={SECRET}", "--on", cluster.address.replace("tls", "tcp"))
         shown = tides.call("machines")
-        logs = "".join(log.read_text() for log in place.glob("*/log"))
+        logs = "".join(log.read_text() for log in folder.glob("*/log"))
     finally:
         cluster.close()
     assert (done.code, set(done.outcomes.values())) == (0, {"passed"}), done.out + done.err
@@ -121,7 +130,7 @@ def test_over_tls_and_without_machines_that_cannot_be_used(tides, elsewhere, sma
     assert plain.code == 4, plain.out + plain.err
     assert "different versions of Wolfbane: 0.0.9" in shown.text
     assert SECRET not in logs
-    assert not any(SECRET in path.read_text() for path in place.rglob("*.json"))
+    assert not any(SECRET in path.read_text() for path in folder.rglob("*.json"))
 
 
 def test_a_scheduler_that_is_gone(tides, cluster, run):
@@ -153,14 +162,17 @@ def test_a_machine_that_is_called_by_its_address(tides, elsewhere):
     head = '[cluster]\nevidence_limit = "6 MB"\n'
     tides.file("wolfbane.toml", head + suite("rules", "scenario", "rules"))
     tides.file("rules/quay.feature", "Feature: q\n  Scenario: s\n    Given pictures\n")
-    tides.file("rules/steps/quay.py", """
+    tides.file(
+        "rules/steps/quay.py",
+        """
         from wolfbane.steps import attach, step
         @step("pictures")
         def pictures():
             attach("a" * 5_000_000, "whole.txt")
             attach("b" * 7_000_000, "cut.txt")
             assert False
-    """)  # fmt: skip
+    """,
+    )
     cluster = Machines(elsewhere)
     try:
         cluster.join("nameless", named=False)
@@ -205,13 +217,23 @@ def test_a_message_that_was_just_answered_can_be_cancelled():
 
 def begin(folder, cluster, report, *arguments):
     command = folder.command(
-        "run", "--set", f"key={SECRET}", "--on", cluster.address, "--report", f"json={report}",
+        "run",
+        "--set",
+        f"key={SECRET}",
+        "--on",
+        cluster.address,
+        "--report",
+        f"json={report}",
         *arguments,
-    )  # fmt: skip
+    )
     return subprocess.Popen(
-        command, cwd=folder.path, env=folder.environment(), text=True,
-        stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-    )  # fmt: skip
+        command,
+        cwd=folder.path,
+        env=folder.environment(),
+        text=True,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+    )
 
 
 def test_a_workspace_over_the_limit_does_not_travel(tides):
@@ -219,8 +241,8 @@ def test_a_workspace_over_the_limit_does_not_travel(tides):
     tides.file("wolfbane.toml", f'{SUITE}\n    [cluster]\n    limit = "2 MB"\n')
     done = tides.run("--set", f"key={SECRET}", "--on", "tcp://127.0.0.1:9")
     assert done.code == 2
-    words = " ".join(done.err.split())
+    arguments = " ".join(done.err.split())
     expected = "the workspace is 3.3 MB, but the limit is 2.0 MB; largest: charts 3.0 MB, tides 30"
-    assert expected in words, words
-    assert "[cluster] exclude" in words
+    assert expected in arguments, arguments
+    assert "[cluster] exclude" in arguments
     assert not list((tides.path / ".wolfbane" / "runs").iterdir())

@@ -66,9 +66,13 @@ def test_what_changed_between_two_runs(quay):
     code, changed, told = compared(quay, "last", "previous")
     assert (code, changed) == (
         0,
-        {"newly_failing": ["turns"], "still_failing": ["ails"], "mended": ["heals"],
-         "new": ["added"]},
-    )  # fmt: skip
+        {
+            "newly_failing": ["turns"],
+            "still_failing": ["ails"],
+            "mended": ["heals"],
+            "new": ["added"],
+        },
+    )
     assert told["counts"] == {"passed": [2, 2], "failed": [1, 2], "errored": [1, 1]}
     assert told["newly_failing"][0]["message"] == "it turned"
     assert compared(quay, "--fail-on", "regression")[0] == 1
@@ -76,8 +80,9 @@ def test_what_changed_between_two_runs(quay):
     shown = quay.call("compare").out
     assert "newly failing  1 test\n  test_quay.py#test_turns @local  passed -> failed" in shown
     assert compared(quay, "--pick", "name:heals", "--fail-on", "regression")[:2] == (
-        0, {"mended": ["heals"]},
-    )  # fmt: skip
+        0,
+        {"mended": ["heals"]},
+    )
     quay.run("--name", "steady")
     assert "no run before" in quay.call("compare").err
     fewer = quay.call("compare", "previous", "last").out

@@ -14,8 +14,8 @@ from conftest import suite
 
 def commit_all(folder):
     folder.file(".gitignore", "built/\n.wolfbane/\n")
-    for words in (("init", "-q"), ("add", "-A"), ("commit", "-q", "-m", "gauges")):
-        folder.git(*words)
+    for arguments in (("init", "-q"), ("add", "-A"), ("commit", "-q", "-m", "gauges")):
+        folder.git(*arguments)
 
 
 @pytest.mark.skipif(not shutil.which("cc"), reason="no C compiler here")

@@ -76,7 +76,7 @@ def completed(shell, typed):
 
 
 @pytest.mark.parametrize(
-    ("typed", "words"),
+    ("typed", "message"),
     [
         ("wolfbane pres", ["wolfbane", "preset"]),
         ("wolfbane run --suite ti", ["wolfbane", "run", "--suite", "tides"]),
@@ -108,6 +108,6 @@ def completed(shell, typed):
         ),
     ],
 )
-def test_shells_complete_the_words_of_the_workspace(shell, typed, words):
-    words = words or ["wolfbane", "run", "--set", "machine=quay1", "--preset"]
-    assert completed(shell, typed) == words
+def test_shells_complete_the_words_of_the_workspace(shell, typed, message):
+    message = message or ["wolfbane", "run", "--set", "machine=quay1", "--preset"]
+    assert completed(shell, typed) == message

@@ -76,20 +76,28 @@ JSON = '{ url = "URL", pointer = "/build/0/version", revision = "v{version}" }'
 def test_the_suites_of_what_is_deployed(quay, source):
     pointed(quay, source)
     done = quay.run(
-        "--env", "staging", "--at", "deployed", "--report", "xunit=x.xml", "--report",
-        "ctrf=c.json", "--report", "html=p.html",
-    )  # fmt: skip
-    found = {
+        "--env",
+        "staging",
+        "--at",
+        "deployed",
+        "--report",
+        "xunit=x.xml",
+        "--report",
+        "ctrf=c.json",
+        "--report",
+        "html=p.html",
+    )
+    result = {
         each.get("name"): each.get("value")
         for each in ElementTree.parse(quay.path / "x.xml").iter("property")
     }
-    assert found["revision"] == "v1.0"
-    assert "1.0" in found["version"]
+    assert result["revision"] == "v1.0"
+    assert "1.0" in result["version"]
     system = json.loads((quay.path / "c.json").read_text())["results"]["environment"]
-    assert system["commit"] == found["commit"]
-    assert (system["appVersion"], system["testEnvironment"]) == (found["version"], "staging")
+    assert system["commit"] == result["commit"]
+    assert (system["appVersion"], system["testEnvironment"]) == (result["version"], "staging")
     head = (quay.path / "p.html").read_text().partition("</header>")[0]
-    assert f"version {found['version']}" in head
+    assert f"version {result['version']}" in head
     assert "suites at v1.0" in head
     assert list(done.outcomes.values()) == ["passed"]
     assert "at v1.0 (commit" in done.text
@@ -104,31 +112,39 @@ def test_the_suites_of_what_is_deployed(quay, source):
 
 
 @pytest.mark.parametrize(
-    ("answer", "arguments", "code", "words"),
+    ("answer", "arguments", "code", "message"),
     [
         ((503, {}, ""), ["--at", "deployed"], 4, "is unknown: GET http://127.0.0.1"),
         ((200, {}, "no JSON"), ["--at", "deployed"], 4, "the response is not JSON"),
         ((200, {}, "{}"), ["--at", "deployed"], 4, "no value at /build/0/version"),
-        ((200, {}, '{"build": [{"version": "9"}]}'), ["--at", "deployed"], 2,
-         "has version 9, revision v9: git cannot find this revision"),
+        (
+            (200, {}, '{"build": [{"version": "9"}]}'),
+            ["--at", "deployed"],
+            2,
+            "has version 9, revision v9: git cannot find this revision",
+        ),
         ((503, {}, ""), ["--version-must-match"], 2, "is unknown: GET http://127.0.0.1"),
-        ((200, {}, '{"build": [{"version": "1.0"}]}'), ["--version-must-match"], 2,
-         "the suites are 1 commit ahead; use --at deployed to take the suites of that version"),
+        (
+            (200, {}, '{"build": [{"version": "1.0"}]}'),
+            ["--version-must-match"],
+            2,
+            "the suites are 1 commit ahead; use --at deployed to take the suites of that version",
+        ),
         ((200, {}, '{"build": [{"version": "9"}]}'), [], 0, "git has no revision v9"),
         ((503, {}, ""), [], 0, "is unknown: GET http://127.0.0.1"),
     ],
-)  # fmt: skip
-def test_a_version_that_does_not_fit(quay, system, answer, arguments, code, words):
+)
+def test_a_version_that_does_not_fit(quay, system, answer, arguments, code, message):
     pointed(quay, JSON)
     system.answer = answer
     done = quay.run("--env", "staging", *arguments)
     assert done.code == code
-    assert words in " ".join(f"{done.out} {done.err}".split())
+    assert message in " ".join(f"{done.out} {done.err}".split())
     assert bool(done.results) == (code == 0)
 
 
 @pytest.mark.parametrize(
-    ("source", "words"),
+    ("source", "message"),
     [
         ("{}", "it needs either 'url' or 'command'"),
         ('{ url = "URL", command = ["true"] }', "it needs either 'url' or 'command'"),
@@ -139,10 +155,10 @@ def test_a_version_that_does_not_fit(quay, system, answer, arguments, code, word
         ('{ url = "{base}" }', "contains {base}, which is not a parameter"),
     ],
 )
-def test_wrong_version_sources_are_errors_of_the_settings(quay, source, words):
+def test_wrong_version_sources_are_errors_of_the_settings(quay, source, message):
     pointed(quay, source)
     done = quay.run("--env", "staging")
-    assert (done.code, words in done.err) == (2, True), done.err
+    assert (done.code, message in done.err) == (2, True), done.err
 
 
 def free_port():
@@ -155,9 +171,11 @@ def serve(harbour, name):
     """Start the harbour's booking service; its process and its address, once it answers."""
     port = free_port()
     service = subprocess.Popen(
-        [sys.executable, "booking/service.py", name, "--port", str(port)], cwd=harbour.path,
-        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+        [sys.executable, "booking/service.py", name, "--port", str(port)],
+        cwd=harbour.path,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     end = time.monotonic() + 30
     while time.monotonic() < end and service.poll() is None:
         with socket.socket() as probe:
@@ -183,16 +201,22 @@ def test_the_demos_staging_has_the_older_suite(tmp_path):
         assert newer.code == 1
         assert "1 commit ahead" in newer.text
         both = harbour.call(
-            "run", "--env", "staging,production", "--at", "deployed", *workflows,
-            "--report", "json=both.json",
-        )  # fmt: skip
+            "run",
+            "--env",
+            "staging,production",
+            "--at",
+            "deployed",
+            *workflows,
+            "--report",
+            "json=both.json",
+        )
         assert both.code == 0, both.out + both.err
-        found = {
+        result = {
             name: json.loads((harbour.path / f"both-{name}.json").read_text())
             for name in ("staging", "production")
         }
-        assert [len(each["results"]) for each in found.values()] == [1, 2]
-        versions = [each["started"]["targets"][0]["version"] for each in found.values()]
+        assert [len(each["results"]) for each in result.values()] == [1, 2]
+        versions = [each["started"]["targets"][0]["version"] for each in result.values()]
         assert versions == ["1.3.0", "1.4.0"]
         listed = harbour.call("list", "--env", "staging,production", "--at", "deployed")
         assert "give only one environment; these were given: staging, production" in listed.err

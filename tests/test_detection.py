@@ -70,8 +70,11 @@ def test_a_subproject_works_in_its_own_folder_and_init_says_so(folder):
     assert folder.run().outcomes == before
     [suite] = tomllib.loads((folder.path / "wolfbane.toml").read_text())["suite"]
     assert (suite["name"], suite["folder"], suite["import_path"], suite["python"]) == (
-        "services-fee", "services/fee", ["services/fee/src"], "python3",
-    )  # fmt: skip
+        "services-fee",
+        "services/fee",
+        ["services/fee/src"],
+        "python3",
+    )
 
 
 @needs_perl
@@ -79,8 +82,8 @@ def test_a_subproject_works_in_its_own_folder_and_init_says_so(folder):
 def test_perl_programs_test_the_checkout(folder, built):
     folder.file("t/a.t", 'use Moor; print "1..1\\nok 1 - $Moor::FROM\\n";\n')
     folder.file("xt/b.t", "die\n")
-    for place in ("installed", "lib", "blib/lib"):
-        folder.file(f"{place}/Moor.pm", f"package Moor; our $FROM = '{place}'; 1;\n")
+    for path in ("installed", "lib", "blib/lib"):
+        folder.file(f"{path}/Moor.pm", f"package Moor; our $FROM = '{path}'; 1;\n")
     seconds = 1_000_000_000 + 10 * built
     os.utime(folder.path / "blib/lib/Moor.pm", (seconds, seconds))
     os.utime(folder.path / "lib/Moor.pm", (1_000_000_005, 1_000_000_005))
@@ -105,10 +108,19 @@ def test_the_projects_own_interpreter_is_used_and_shown(folder):
     assert "(.venv/bin/python)" in folder.run().out
 
 
-@pytest.mark.parametrize("arguments", [
-    ["run", ""], ["run", "tests", ""], ["run", "--tag", ""], ["run", "--pick", ""],
-    ["run", "--env", ""], ["list", "-w", ""], ["run", "--set", ""], ["run", "--tag", "a,,b"],
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "arguments",
+    [
+        ["run", ""],
+        ["run", "tests", ""],
+        ["run", "--tag", ""],
+        ["run", "--pick", ""],
+        ["run", "--env", ""],
+        ["list", "-w", ""],
+        ["run", "--set", ""],
+        ["run", "--tag", "a,,b"],
+    ],
+)
 def test_an_empty_value_is_an_error_and_runs_nothing(folder, arguments):
     folder.file("tests/test_a.py", PLAIN)
     run = folder.call(*arguments)

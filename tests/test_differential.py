@@ -40,15 +40,40 @@ PAGE = """<!doctype html><title>Quay</title><h1 id=head>Saltmarsh</h1>
 <button id=log onclick="console.error('gauge')">Log</button>
 <iframe id=chart srcdoc="<p id=depth>2 m</p>"></iframe>"""
 URL = "data:text/html;base64," + base64.b64encode(PAGE.encode()).decode()
-CSS = ("#crew", "#word", "#note", "#alarm", "#ask", "#name", "#on", "#log", "#wet", "#no",
-       "#depth", "option")  # fmt: skip
+CSS = (
+    "#crew",
+    "#word",
+    "#note",
+    "#alarm",
+    "#ask",
+    "#name",
+    "#on",
+    "#log",
+    "#wet",
+    "#no",
+    "#depth",
+    "option",
+)
 PLAIN = (
-    ("GET", "title"), ("GET", "url"), ("GET", "alert/text"), ("POST", "alert/accept"),
-    ("POST", "alert/dismiss"), ("POST", "back"), ("POST", "forward"), ("POST", "refresh"),
-    ("GET", "cookie"), ("GET", "source"), ("GET", "screenshot"), ("GET", "element/active"),
-    ("GET", "timeouts"), ("GET", "window/handles"), ("POST", "frame/parent"), ("DELETE", "actions"),
-    ("POST", "nothing"), ("GET", "se/log/types"),
-)  # fmt: skip
+    ("GET", "title"),
+    ("GET", "url"),
+    ("GET", "alert/text"),
+    ("POST", "alert/accept"),
+    ("POST", "alert/dismiss"),
+    ("POST", "back"),
+    ("POST", "forward"),
+    ("POST", "refresh"),
+    ("GET", "cookie"),
+    ("GET", "source"),
+    ("GET", "screenshot"),
+    ("GET", "element/active"),
+    ("GET", "timeouts"),
+    ("GET", "window/handles"),
+    ("POST", "frame/parent"),
+    ("DELETE", "actions"),
+    ("POST", "nothing"),
+    ("GET", "se/log/types"),
+)
 SCRIPTS = (
     "return document.title",
     "return document.getElementById('crew').value",
@@ -72,17 +97,35 @@ RESET = {"script": AS_NEW, "args": [URL, CSS]}
 """To load the page again takes ten times as long: only where a sequence has left it."""
 MARK = re.compile(r' cd_frame_id_="\w+"')
 """Chromium's driver marks the frames that it has entered, at random."""
-KEYS = [{"type": "key", "id": "k", "actions": [{"type": "keyDown", "value": "a"},
-                                               {"type": "keyUp", "value": "a"}]}]  # fmt: skip
-found = st.builds(lambda css: ("POST", "element", {"using": "css selector", "value": css}),
-                  st.sampled_from(CSS))  # fmt: skip
-several = st.builds(lambda css: ("POST", "elements", {"using": "css selector", "value": css}),
-                    st.sampled_from(CSS))  # fmt: skip
+KEYS = [
+    {
+        "type": "key",
+        "id": "k",
+        "actions": [{"type": "keyDown", "value": "a"}, {"type": "keyUp", "value": "a"}],
+    }
+]
+found = st.builds(
+    lambda css: ("POST", "element", {"using": "css selector", "value": css}), st.sampled_from(CSS)
+)
+several = st.builds(
+    lambda css: ("POST", "elements", {"using": "css selector", "value": css}), st.sampled_from(CSS)
+)
 about = st.builds(
-    lambda css, what: ("GET", f"element/<{css}>/{what}", None), st.sampled_from(CSS),
-    st.sampled_from(["text", "name", "enabled", "selected", "attribute/id", "property/value",
-                     "css/display", "property/type"]),
-)  # fmt: skip
+    lambda css, what: ("GET", f"element/<{css}>/{what}", None),
+    st.sampled_from(CSS),
+    st.sampled_from(
+        [
+            "text",
+            "name",
+            "enabled",
+            "selected",
+            "attribute/id",
+            "property/value",
+            "css/display",
+            "property/type",
+        ]
+    ),
+)
 typing = st.builds(
     lambda css, text: ("POST", f"element/<{css}>/value", {"text": text}),
     st.sampled_from(["#crew", "#word", "#note"]),
@@ -97,18 +140,26 @@ asking = st.sampled_from(["#alarm", "#ask", "#name"]).map(
     lambda css: ("POST", f"element/<{css}>/click", {})
 )
 plain = st.builds(lambda call: (*call, {} if call[0] == "POST" else None), st.sampled_from(PLAIN))
-script = st.builds(lambda text: ("POST", "execute/sync", {"script": text, "args": []}),
-                   st.sampled_from(SCRIPTS))  # fmt: skip
-others = st.sampled_from([
-    ("POST", "url", {"url": URL}), ("POST", "frame", {"id": 0}), ("POST", "frame", {"id": None}),
-    ("POST", "actions", {"actions": KEYS}), ("POST", "alert/text", {"text": "Heron"}),
-    ("POST", "se/log", {"type": "browser"}), ("POST", "se/log", {"type": "performance"}),
-    ("JUDGE", "", None),
-])  # fmt: skip
+script = st.builds(
+    lambda text: ("POST", "execute/sync", {"script": text, "args": []}), st.sampled_from(SCRIPTS)
+)
+others = st.sampled_from(
+    [
+        ("POST", "url", {"url": URL}),
+        ("POST", "frame", {"id": 0}),
+        ("POST", "frame", {"id": None}),
+        ("POST", "actions", {"actions": KEYS}),
+        ("POST", "alert/text", {"text": "Heron"}),
+        ("POST", "se/log", {"type": "browser"}),
+        ("POST", "se/log", {"type": "performance"}),
+        ("JUDGE", "", None),
+    ]
+)
 sequences = st.lists(
     st.one_of(found, several, about, doing, asking, typing, plain, script, others),
-    min_size=4, max_size=9,
-)  # fmt: skip
+    min_size=4,
+    max_size=9,
+)
 
 
 class Side:
@@ -166,10 +217,12 @@ class Pair:
 
     async def reset(self):
         for command in (
-            ("POST", "alert/dismiss", {}), ("POST", "alert/dismiss", {}),
-            ("POST", "frame", {"id": None}), ("DELETE", "actions", None),
+            ("POST", "alert/dismiss", {}),
+            ("POST", "alert/dismiss", {}),
+            ("POST", "frame", {"id": None}),
+            ("DELETE", "actions", None),
             ("POST", "se/log", {"type": "browser"}),
-        ):  # fmt: skip
+        ):
             await self.both(*command)
         for side in self.sides:
             side.elements.clear()
@@ -181,9 +234,9 @@ class Pair:
 
 
 @asynccontextmanager
-async def pair(engine, place):
+async def pair(engine, folder):
     with ProcessGroup() as group:
-        workspace = Workspace(place, Settings(), None)
+        workspace = Workspace(folder, Settings(), None)
         broker = Broker(workspace, group, "failures", visible=False, tell=lambda command: None)
         await broker.open()
         suite = Suite("pages", "python", ["."], browsers=[engine], webdriver={"url": "URL"})
@@ -206,14 +259,18 @@ async def pair(engine, place):
     "engine", [pytest.param(e, marks=needs(e)) for e in ("chromium", "webkit")]
 )
 def test_every_answer_is_the_same(engine):
-    with asyncio.Runner() as runner, tempfile.TemporaryDirectory() as place:
-        context = pair(engine, Path(place))
+    with asyncio.Runner() as runner, tempfile.TemporaryDirectory() as folder:
+        context = pair(engine, Path(folder))
         two = runner.run(context.__aenter__())
 
         @settings(
-            max_examples=SEQUENCES, derandomize=True, deadline=None, database=None,
-            phases=[Phase.generate], suppress_health_check=list(HealthCheck),
-        )  # fmt: skip
+            max_examples=SEQUENCES,
+            derandomize=True,
+            deadline=None,
+            database=None,
+            phases=[Phase.generate],
+            suppress_health_check=list(HealthCheck),
+        )
         @given(sequences)
         def compare(commands):
             async def go():

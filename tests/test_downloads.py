@@ -29,8 +29,8 @@ def saved(self, browser, name="tides.bin"):
 def test_a_session_has_its_own_downloads(suite, tmp_path, engine):
     home = tmp_path / "home"
     (home / "Downloads").mkdir(parents=True)
-    for place in (home, home / "Downloads"):
-        (place / "tides.bin").write_text("of the tester")
+    for target in (home, home / "Downloads"):
+        (target / "tides.bin").write_text("of the tester")
     folder = suite(
         f"""{DOWNLOAD}
 def test_fails(self):
@@ -55,8 +55,8 @@ def test_passes(self):
     assert passed["outcome"] == "passed", passed["message"]
     [kept] = [each for each in failed["evidence"] if each["kind"] == "download"]
     assert kept["name"] == "tides.bin"
-    [place] = folder.path.glob(f".wolfbane/runs/*/{kept['path']}")
-    assert "Saltmarsh quay" in place.read_text()
+    [target] = folder.path.glob(f".wolfbane/runs/*/{kept['path']}")
+    assert "Saltmarsh quay" in target.read_text()
     assert "tides.bin" in run.out
     assert not any(each["kind"] == "download" for each in passed.get("evidence", ()))
     files = list(home.rglob("tides.bin"))

@@ -12,11 +12,25 @@ import pytest
 import wolfbane
 
 EXPORTED = {
-    "Event", "InputError", "NothingChosen", "OpenWorkspace", "Outcome", "Problem", "Result",
-    "RunFinished", "RunRequest", "RunStarted", "Test", "TestFinished",
-    "TestRepeated", "TestRetried",
-    "TestStarted", "WolfbaneError", "__version__", "open_workspace",
-}  # fmt: skip
+    "Event",
+    "InputError",
+    "NothingChosen",
+    "OpenWorkspace",
+    "Outcome",
+    "Problem",
+    "Result",
+    "RunFinished",
+    "RunRequest",
+    "RunStarted",
+    "Test",
+    "TestFinished",
+    "TestRepeated",
+    "TestRetried",
+    "TestStarted",
+    "WolfbaneError",
+    "__version__",
+    "open_workspace",
+}
 
 
 def test_what_is_exported():
@@ -49,9 +63,13 @@ def driven(folder, code):
     """What a program of somebody's prints, which uses Wolfbane."""
     script = folder.file("drive.py", f"from wolfbane import *\nw = open_workspace('.')\n{code}")
     done = subprocess.run(
-        [sys.executable, script.name], cwd=folder.path, capture_output=True, text=True, check=False,
+        [sys.executable, script.name],
+        cwd=folder.path,
+        capture_output=True,
+        text=True,
+        check=False,
         env={**os.environ, **folder.environment()},
-    )  # fmt: skip
+    )
     assert not done.stderr, done.stderr
     return done.stdout
 
@@ -64,9 +82,13 @@ def test_a_run_yields_its_events_and_is_on_record(quay):
         "    print(type(event).__name__, getattr(getattr(event, 'result', 0), 'name', ''))\n",
     )
     assert out.split("\n")[-6:] == [
-        "TestStarted ", "TestFinished test_high", "TestStarted ", "TestFinished test_low",
-        "RunFinished ", "",
-    ]  # fmt: skip
+        "TestStarted ",
+        "TestFinished test_high",
+        "TestStarted ",
+        "TestFinished test_low",
+        "RunFinished ",
+        "",
+    ]
     assert "1 passed, 1 failed" in quay.call("show").out
     assert len(json.loads((quay.path / "out.json").read_text())["results"]) == 2
 
@@ -90,13 +112,19 @@ def test_who_stops_to_iterate_ends_the_run(folder):
     assert "Interrupted, 1 test not run" in folder.call("show").out
 
 
-@pytest.mark.parametrize(("call", "error"), [
-    ("w.list(pick='sute:a')", "InputError unknown field 'sute:'; did you mean suite?"),
-    ("w.run(pick='tag:none')", "NothingChosen No tests match the selection, so no tests were run."),
-    ("w.run(reports=('pdf=a',))", "InputError --report pdf=a: unknown format 'pdf'"),
-    ("w.run(order='randm')", "InputError 'order' is 'randm'; did you mean random?"),
-    ("open_workspace('nowhere')", "InputError"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("call", "error"),
+    [
+        ("w.list(pick='sute:a')", "InputError unknown field 'sute:'; did you mean suite?"),
+        (
+            "w.run(pick='tag:none')",
+            "NothingChosen No tests match the selection, so no tests were run.",
+        ),
+        ("w.run(reports=('pdf=a',))", "InputError --report pdf=a: unknown format 'pdf'"),
+        ("w.run(order='randm')", "InputError 'order' is 'randm'; did you mean random?"),
+        ("open_workspace('nowhere')", "InputError"),
+    ],
+)
 def test_errors_are_those_of_the_command_line(quay, call, error):
     code = f"try: list({call})\nexcept WolfbaneError as e: print(type(e).__name__, e)\n"
     assert driven(quay, code).startswith(error)

@@ -208,8 +208,8 @@ def test_every_form_of_a_secret_is_masked(secret, before, after):
 
 @for_any(st.lists(st.sampled_from(["default", "base", "file", "own", "set"]), unique=True))
 def test_the_later_source_wins(tmp_path_factory, sources):
-    place = tmp_path_factory.mktemp("quay")
-    (place / "v.json").write_text(json.dumps({"a": "file"} if "file" in sources else {}))
+    folder = tmp_path_factory.mktemp("quay")
+    (folder / "v.json").write_text(json.dumps({"a": "file"} if "file" in sources else {}))
     settings = Settings(
         param={"a": Parameter(default="default" if "default" in sources else None)},
         env={
@@ -219,7 +219,7 @@ def test_the_later_source_wins(tmp_path_factory, sources):
         },
     )
     values = resolve(
-        Workspace(place, settings, None), "x", ["a=set"] if "set" in sources else []
+        Workspace(folder, settings, None), "x", ["a=set"] if "set" in sources else []
     ).values
     order = [source for source in ("default", "base", "file", "own", "set") if source in sources]
     assert [value.text for value in values.values()] == order[-1:]
@@ -273,8 +273,12 @@ def test_variables_with_quotes_comments_and_several_lines(tmp_path):
         'C="first\nsecond" # both\nD="say \\"so\\""\nE=\n'
     )
     assert read_values(file) == {
-        "A": "one # two", "B": "three", "C": "first\nsecond", "D": 'say "so"', "E": ""
-    }  # fmt: skip
+        "A": "one # two",
+        "B": "three",
+        "C": "first\nsecond",
+        "D": 'say "so"',
+        "E": "",
+    }
     file.write_text("A=1\nno name\n")
     with pytest.raises(ValueError, match="line 2: expected NAME=value"):
         read_values(file)

@@ -88,27 +88,50 @@ DURATION = re.compile(r'(?<=duration = ")\w+(?=")')
 CODES = {
     3: ["run --tag smok", "again --unfinished"],
     0: [
-        "run --env local,staging --tag smoke", "run --env staging --at deployed",
+        "run --env local,staging --tag smoke",
+        "run --env staging --at deployed",
         "again*--print-command",
     ],
     2: ["run --env staging --version-must-match"],
     # The demo has honest failures, so that there is something to see.
     1: [
-        "run", "run tests/fees*", "run --status failed", "run --jobs*", "run --retries*",
-        "run --report*", "run --order*", "run --quarantine*", "run --env*", "run --set*",
-        "run --preset nightly", "run --preset nightly --jobs*", "run --changed*",
-        "run --pick 'changed*", "run tests/fees --pick*", "load", "load --users*",
-        "again*", "load --at*", "run --share 1/2*", "load --profile*", "load --env*",
-        "load --limit*", "load --report*", "load --rate*",
-        "run --everything*", "run --no-build", "run --no-focus*", "run --suite workflows*",
+        "run",
+        "run tests/fees*",
+        "run --status failed",
+        "run --jobs*",
+        "run --retries*",
+        "run --report*",
+        "run --order*",
+        "run --quarantine*",
+        "run --env*",
+        "run --set*",
+        "run --preset nightly",
+        "run --preset nightly --jobs*",
+        "run --changed*",
+        "run --pick 'changed*",
+        "run tests/fees --pick*",
+        "load",
+        "load --users*",
+        "again*",
+        "load --at*",
+        "run --share 1/2*",
+        "load --profile*",
+        "load --env*",
+        "load --limit*",
+        "load --report*",
+        "load --rate*",
+        "run --everything*",
+        "run --no-build",
+        "run --no-focus*",
+        "run --suite workflows*",
         "run --pick 'category:billing and not tag:slow'",
     ],
-}  # fmt: skip
+}
 
 
 def commands():
     """Each command line once, with the page that it is first on."""
-    found = {}
+    result = {}
     for page in PAGES:
         fenced = False
         text = re.sub(r" \\\n +", " ", page.read_text(encoding="utf-8"))
@@ -116,10 +139,10 @@ def commands():
             fenced ^= line.startswith("```")
             whole = LINE.match(line)
             if whole and (fenced or line.startswith("  ")):
-                found.setdefault(whole[1].strip(), page.name)
+                result.setdefault(whole[1].strip(), page.name)
             for span in re.findall(r"`(wolfbane [^`]+)`", line):
-                found.setdefault(span, page.name)
-    return {line: page for line, page in found.items() if not SHAPES.search(line)}
+                result.setdefault(span, page.name)
+    return {line: page for line, page in result.items() if not SHAPES.search(line)}
 
 
 @pytest.fixture(scope="module")
@@ -142,10 +165,12 @@ def harbour(tmp_path_factory):
         folder.git("tag", tag)
     environment = {**folder.environment(), "XDG_CONFIG_HOME": str(folder.path / ".config")}
     staging = subprocess.Popen(
-        [sys.executable, "booking/service.py", "staging", "--port", str(port)], cwd=folder.path,
-        env={**environment, "BOOKING_TOKEN": "let-me-moor-here"}, stdout=subprocess.DEVNULL,
+        [sys.executable, "booking/service.py", "staging", "--port", str(port)],
+        cwd=folder.path,
+        env={**environment, "BOOKING_TOKEN": "let-me-moor-here"},
+        stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+    )
     _wait_for(f"http://127.0.0.1:{port}/health")
     folder.call("list", "--everything")
     for tag in ("v1.3.0", "v1.4.0"):
@@ -183,10 +208,10 @@ def _wait_for(url):
 
 def _code(line):
     """The exit code that is expected of a command line."""
-    words = line.removeprefix("wolfbane ")
+    message = line.removeprefix("wolfbane ")
     for code, patterns in CODES.items():
         for pattern in patterns:
-            if re.fullmatch(re.escape(pattern).replace(r"\*", ".*"), words):
+            if re.fullmatch(re.escape(pattern).replace(r"\*", ".*"), message):
                 return code
     return 0
 
@@ -215,25 +240,25 @@ def test_an_example_does_what_it_says(harbour, line):
         shown += " --dry-run --everything"  # they are run in tests of their own
     if " watch " in shown or shown.endswith(" watch"):
         shown = shown.replace(" watch", " run") + " --dry-run"  # running until it is ended
-    words = shlex.split(shown + dashes + passed_on)[1:]
-    if words[0] == "import":
-        words = [file for word in words for file in _expanded(harbour.path, word)]
+    arguments = shlex.split(shown + dashes + passed_on)[1:]
+    if arguments[0] == "import":
+        arguments = [file for word in arguments for file in _expanded(harbour.path, word)]
     expected = 0 if "--dry-run" in shown else _code(line)
-    if "load" in words:
-        done = _loaded(harbour, words, expected)
+    if "load" in arguments:
+        done = _loaded(harbour, arguments, expected)
     else:
-        done = harbour.call(*words, **harbour.variables)
+        done = harbour.call(*arguments, **harbour.variables)
     assert done.code == expected, f"{shown}\n{done.out}{done.err}"
     assert "Traceback" not in done.err
     assert done.out or done.err or "--to" in line
 
 
-def _loaded(harbour, words, expected):
+def _loaded(harbour, message, expected):
     """A load that is long enough for this machine."""
     settings = harbour.settings.decode()
     for length in LONG_ENOUGH:
         (harbour.path / "wolfbane.toml").write_text(DURATION.sub(length, settings))
-        now = [length if before == "--for" else word for before, word in pairwise(["", *words])]
+        now = [length if before == "--for" else word for before, word in pairwise(["", *message])]
         done = harbour.call(*now, **harbour.variables)
         if done.code == expected:
             break
@@ -267,12 +292,12 @@ def _options(command):
 
 
 def test_every_option_has_an_example():
-    words = {word.partition("=")[0] for line in commands() for word in shlex.split(line)}
-    words |= {word[:2] for word in words if re.match("-[a-z]", word)}  # -j4
+    arguments = {word.partition("=")[0] for line in commands() for word in shlex.split(line)}
+    arguments |= {word[:2] for word in arguments if re.match("-[a-z]", word)}  # -j4
     without = {
         option.opts[0]
         for option in _options(root)
-        if not words.intersection(option.opts + option.secondary_opts)
+        if not arguments.intersection(option.opts + option.secondary_opts)
     }
     assert without == set()
 

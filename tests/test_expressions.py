@@ -26,13 +26,26 @@ VALUES = {
 @pytest.mark.parametrize(
     "text",
     [
-        "$url", "$method", "$statusCode", "$request.header.X-Rate", "$request.query.page",
-        "$request.path.id", "$request.body", "$request.body#/a/0/b~1c", "$response.header.ETag",
-        "$response.body", "$inputs.boat", "$outputs.number", "$steps.book.outputs.number",
-        "$steps.book.outputs.list#/0/id", "$workflows.a.inputs.x", "$workflows.a.outputs.x.y",
-        "$sourceDescriptions.harbour.url", "$components.parameters.page",
+        "$url",
+        "$method",
+        "$statusCode",
+        "$request.header.X-Rate",
+        "$request.query.page",
+        "$request.path.id",
+        "$request.body",
+        "$request.body#/a/0/b~1c",
+        "$response.header.ETag",
+        "$response.body",
+        "$inputs.boat",
+        "$outputs.number",
+        "$steps.book.outputs.number",
+        "$steps.book.outputs.list#/0/id",
+        "$workflows.a.inputs.x",
+        "$workflows.a.outputs.x.y",
+        "$sourceDescriptions.harbour.url",
+        "$components.parameters.page",
     ],
-)  # fmt: skip
+)
 def test_every_form_of_an_expression_is_read_and_written_back(text):
     assert str(read(text)) == text
 
@@ -40,11 +53,17 @@ def test_every_form_of_an_expression_is_read_and_written_back(text):
 @pytest.mark.parametrize(
     ("text", "position"),
     [
-        ("statusCode", 0), ("$statuscode", 0), ("$statusCode.x", 11), ("$request.heder.X", 9),
-        ("$response.body#a", 15), ("$steps.s", 8), ("$inputs.", 8), ("$inputs.a b", 8),
+        ("statusCode", 0),
+        ("$statuscode", 0),
+        ("$statusCode.x", 11),
+        ("$request.heder.X", 9),
+        ("$response.body#a", 15),
+        ("$steps.s", 8),
+        ("$inputs.", 8),
+        ("$inputs.a b", 8),
         ("$request.query.a#/b", 16),
     ],
-)  # fmt: skip
+)
 def test_what_is_no_expression_is_refused_with_its_place(text, position):
     with pytest.raises(BadExpression) as caught:
         read(text)
@@ -54,19 +73,32 @@ def test_what_is_no_expression_is_refused_with_its_place(text, position):
 @pytest.mark.parametrize(
     ("text", "holds"),
     [
-        ("$statusCode == 200", True), ("$statusCode != 200", False), ("$statusCode >= 200", True),
-        ("$statusCode<300&&$statusCode>199", True), ("$statusCode == '200'", False),
-        ("$response.body.a[0].b == 'tide'", True), ("$response.body#/n > 4.5", False),
-        ("$response.body#/n == '5'", True), ("$response.header.ETag > 4.5", True),
-        ("$response.header.ETag == 5", True), ("5 == $response.header.ETag", True),
-        ("$response.body.a[7].b != 1", False), ("$response.body.a[7].b < 1", False),
-        ("$response.body.a[7].b != null", False), ("!$response.body.a[7].b", True),
-        ("$inputs.flag", False), ("!$inputs.flag", True), ("$inputs.flag == false", True),
-        ("$inputs.none == null", True), ("$inputs.none > 1", False), ("true == 1", False),
+        ("$statusCode == 200", True),
+        ("$statusCode != 200", False),
+        ("$statusCode >= 200", True),
+        ("$statusCode<300&&$statusCode>199", True),
+        ("$statusCode == '200'", False),
+        ("$response.body.a[0].b == 'tide'", True),
+        ("$response.body#/n > 4.5", False),
+        ("$response.body#/n == '5'", True),
+        ("$response.header.ETag > 4.5", True),
+        ("$response.header.ETag == 5", True),
+        ("5 == $response.header.ETag", True),
+        ("$response.body.a[7].b != 1", False),
+        ("$response.body.a[7].b < 1", False),
+        ("$response.body.a[7].b != null", False),
+        ("!$response.body.a[7].b", True),
+        ("$inputs.flag", False),
+        ("!$inputs.flag", True),
+        ("$inputs.flag == false", True),
+        ("$inputs.none == null", True),
+        ("$inputs.none > 1", False),
+        ("true == 1", False),
         ("($statusCode == 1 || $statusCode == 200) && !($statusCode == 3)", True),
-        ("$response.body.a[7].b == null", True), ("'it''s' == 'IT''S'", True),
+        ("$response.body.a[7].b == null", True),
+        ("'it''s' == 'IT''S'", True),
     ],
-)  # fmt: skip
+)
 def test_conditions(text, holds):
     parsed = conditions.parse(text)
     assert conditions.holds(parsed, lambda expression: VALUES[str(expression)]) is holds
@@ -155,5 +187,12 @@ def test_documents_that_cannot_be_read(text, said, line):
 def test_scalars_are_those_of_yaml_1_2():
     text = "a: on\nb: 2026-03-01\nc: true\nd: 0x1f\ne: 1e3\nf: ~\ng: '5'\nh: 012\n"
     assert list(Document(text).data.values()) == [
-        "on", "2026-03-01", True, 31, 1000.0, None, "5", 12
-    ]  # fmt: skip
+        "on",
+        "2026-03-01",
+        True,
+        31,
+        1000.0,
+        None,
+        "5",
+        12,
+    ]

@@ -47,19 +47,19 @@ def postgresql():
     if not SERVERS:
         pytest.skip("PostgreSQL is not here")
     programs = SERVERS[-1]
-    with tempfile.TemporaryDirectory() as place:
-        Path(place).chmod(0o777)
-        data = f"{place}/data"
+    with tempfile.TemporaryDirectory() as folder:
+        Path(folder).chmod(0o777)
+        data = f"{folder}/data"
         made = [programs / "initdb", "-D", data, "-U", "quay", "--auth=trust", "--no-sync"]
-        subprocess.run(_as_server(*made), check=True, capture_output=True, cwd=place)
-        options = f"-k {place} -c listen_addresses="
+        subprocess.run(_as_server(*made), check=True, capture_output=True, cwd=folder)
+        options = f"-k {folder} -c listen_addresses="
         control = _as_server(
-            programs / "pg_ctl", "-D", data, "-o", options, "-l", f"{place}/log", "-w"
+            programs / "pg_ctl", "-D", data, "-o", options, "-l", f"{folder}/log", "-w"
         )
-        subprocess.run([*control, "start"], check=True, capture_output=True, cwd=place)
-        yield f"postgresql://quay@/postgres?host={place}"
+        subprocess.run([*control, "start"], check=True, capture_output=True, cwd=folder)
+        yield f"postgresql://quay@/postgres?host={folder}"
         subprocess.run(
-            [*control, "-m", "immediate", "stop"], check=True, capture_output=True, cwd=place
+            [*control, "-m", "immediate", "stop"], check=True, capture_output=True, cwd=folder
         )
 
 
@@ -90,8 +90,11 @@ def test_runs_and_tests_over_time(quay):
     quay.run("--name", "steady", **quay.history)
     listed = json.loads(quay.call("history", "--as", "json", **quay.history).out)
     assert [run["counts"] for run in listed] == [
-        {"passed": 1}, {"passed": 2}, {"passed": 1, "failed": 1}, {"passed": 2}
-    ]  # fmt: skip
+        {"passed": 1},
+        {"passed": 2},
+        {"passed": 1, "failed": 1},
+        {"passed": 2},
+    ]
     assert [run["exit_code"] for run in listed] == [0, 0, 1, 0]
     told = json.loads(quay.call("history", "test_quay.py", "--as", "json", **quay.history).out)
     [steady, moody] = sorted(told, key=lambda test: test["address"] != f"{PLACE}test_steady")
@@ -120,8 +123,8 @@ def test_several_runs_write_at_once(quay, url):
     store = Store(quay.path, url)
     entries = store.runs(50)
     assert len(entries) == 12
-    found = store.history(["t#7"], entries)["t#7"]
-    assert len(found) == 12
+    result = store.history(["t#7"], entries)["t#7"]
+    assert len(result) == 12
 
 
 def test_a_history_that_is_damaged_or_newer_or_away_is_said(folder):
@@ -184,9 +187,10 @@ def test_the_settings_say_what_is_kept(folder):
     names = [run["run"] for run in json.loads(folder.call("runs", "--as", "json").out)]
     assert len(names) == 2 and "20200101-000000-aaaa" not in names
     assert len(json.loads(folder.call("history", "--as", "json").out)) == 3
-    old = {"summary": {"start": 1_700_000_000_000}, "tests": [
-        {"name": "a", "status": "passed", "duration": 1}
-    ]}  # fmt: skip
+    old = {
+        "summary": {"start": 1_700_000_000_000},
+        "tests": [{"name": "a", "status": "passed", "duration": 1}],
+    }
     folder.file("old.json", json.dumps({"results": old}))
     folder.call("import", "old.json")
     assert len(json.loads(folder.call("history", "--as", "json").out)) == 4
@@ -207,14 +211,14 @@ def test_what_stands_out_of_noise():
     assert stands_out(0.5, [0.1] * 6) and not stands_out(0.15, [0.1] * 6)
 
 
-def _as_of_the_first_version(url, place):
+def _as_of_the_first_version(url, folder):
     """A history as the first version of its tables had it: no test with an environment."""
     from alembic import command
     from alembic.config import Config
 
     config = Config()
     config.set_main_option("script_location", str(Path(migrations.__file__).parent))
-    engine = sa.create_engine(_with_driver(url) if url else f"sqlite:///{place / NAME}")
+    engine = sa.create_engine(_with_driver(url) if url else f"sqlite:///{folder / NAME}")
     with engine.begin() as line:
         config.attributes["connection"] = line
         command.upgrade(config, "0001")
@@ -261,8 +265,9 @@ def test_a_history_of_the_first_version_is_brought_up_to_date(tmp_path, url):
         "r3": ["a @local", "a @staging"],
     }
     assert store.variants(["a", "a @firefox"]) == {
-        "a": ["a", "a @local", "a @staging"], "a @firefox": ["a @firefox", "a @firefox @staging"],
-    }  # fmt: skip
+        "a": ["a", "a @local", "a @staging"],
+        "a @firefox": ["a @firefox", "a @firefox @staging"],
+    }
     added = RunEntry("r4", "2026-01-02", 1.0, 0, {}, "local")
     assert store.add(added, [Ending("a @local", "q", "failed", 1.0, environment="local")])
     assert next(run.name for run in store.runs_of(["a"], 9)) == "r4"
@@ -296,9 +301,12 @@ def _listed(quay, *arguments):
 
 def test_two_workspaces_in_one_history_are_kept_apart(two):
     east, west = two
-    old = {"results": {"summary": {"start": 1_700_000_000_000}, "tests": [
-        {"name": "a", "status": "passed", "duration": 1}
-    ]}}  # fmt: skip
+    old = {
+        "results": {
+            "summary": {"start": 1_700_000_000_000},
+            "tests": [{"name": "a", "status": "passed", "duration": 1}],
+        }
+    }
     for quay in two:
         quay.file("old.json", json.dumps(old))
         imported = quay.call("import", "old.json", **quay.shared)

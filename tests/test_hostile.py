@@ -15,10 +15,25 @@ from hostile import SEQUENCES, hostile
 
 D = 100_000
 LOOKS = [
-    "list", "list --as json", "list --changed HEAD", "list --at HEAD", "explain test_x", "show",
-    "report --as markdown", "doctor", "init", "history", "open --no-browser", "runs", "env",
-    "preset list", "quarantine list", "import books/quay.book", "join books", "compare",
-]  # fmt: skip
+    "list",
+    "list --as json",
+    "list --changed HEAD",
+    "list --at HEAD",
+    "explain test_x",
+    "show",
+    "report --as markdown",
+    "doctor",
+    "init",
+    "history",
+    "open --no-browser",
+    "runs",
+    "env",
+    "preset list",
+    "quarantine list",
+    "import books/quay.book",
+    "join books",
+    "compare",
+]
 CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
 
 
@@ -71,14 +86,14 @@ def test_a_link_in_the_results_is_refused(folder, tmp_path_factory, name):
 
 
 def test_settings_create_no_history_elsewhere(folder, tmp_path_factory):
-    place = tmp_path_factory.mktemp("other") / "team.sqlite"
+    path = tmp_path_factory.mktemp("other") / "team.sqlite"
     folder.file("tests/test_quay.py", "def test_x():\n    pass\n")
-    folder.file("wolfbane.toml", f'[workspace]\nhistory = "sqlite:///{place}"\n')
+    folder.file("wolfbane.toml", f'[workspace]\nhistory = "sqlite:///{path}"\n')
     done = folder.call("history")
-    assert (done.code, f"WOLFBANE_HISTORY=sqlite:///{place}" in done.err) == (2, True)
-    assert not place.exists()
-    assert folder.call("history", WOLFBANE_HISTORY=f"sqlite:///{place}").code == 0
-    assert place.exists()
+    assert (done.code, f"WOLFBANE_HISTORY=sqlite:///{path}" in done.err) == (2, True)
+    assert not path.exists()
+    assert folder.call("history", WOLFBANE_HISTORY=f"sqlite:///{path}").code == 0
+    assert path.exists()
 
 
 def test_the_database_of_another_program_stays_as_it_is(folder):
@@ -127,10 +142,23 @@ def test_no_sequence_reaches_the_terminal(folder):
     )
     assert folder.call("run").code == 1
     for command in (
-        "list", "list --as tree", "run", "doctor", "explain test_x", "preset list", "browsers",
-        "preset show p", "history", "runs", "show", "show -v", "compare", "again --failed",
-        "run --tag x", "list --as json",
-    ):  # fmt: skip
+        "list",
+        "list --as tree",
+        "run",
+        "doctor",
+        "explain test_x",
+        "preset list",
+        "browsers",
+        "preset show p",
+        "history",
+        "runs",
+        "show",
+        "show -v",
+        "compare",
+        "again --failed",
+        "run --tag x",
+        "list --as json",
+    ):
         done = folder.call(*command.split())
         assert done.out + done.err, command
         assert not CONTROL.search(done.out + done.err), command
@@ -177,8 +205,13 @@ def test_a_link_is_not_evidence(folder, tmp_path_factory):
     assert "the key of the quay" not in (folder.path / "out.html").read_text()
     assert folder.call("join", str(run)).code == 0
     runs = folder.path / ".wolfbane" / "runs"
-    assert not [p for p in runs.rglob("*") if p.is_file() and not p.is_symlink()
-                and "the key of the quay" in p.read_text(errors="replace")]  # fmt: skip
+    assert not [
+        p
+        for p in runs.rglob("*")
+        if p.is_file()
+        and not p.is_symlink()
+        and "the key of the quay" in p.read_text(errors="replace")
+    ]
     (run / "evidence" / "page.html").unlink()
     (run / "evidence").rmdir()
     (run / "evidence").symlink_to(outside)
@@ -217,16 +250,16 @@ MEMBERS = {
 @pytest.mark.parametrize("what", MEMBERS)
 def test_archives_stay_in_their_folder(folder, what):
     _, journal = _record(folder)
-    member, words = MEMBERS[what]
+    member, message = MEMBERS[what]
     with tarfile.open(folder.path / "share.tar.gz", "w:gz") as archive:
         archive.add(journal, "run/journal.jsonl")
         archive.addfile(member, io.BytesIO(bytes(member.size)))
     done = folder.call("join", "share.tar.gz")
     assert "Traceback" not in done.err
-    if words:
-        assert (done.code, words in done.err) == (2, True), done.err
+    if message:
+        assert (done.code, message in done.err) == (2, True), done.err
     assert not (folder.path.parent / "out.txt").exists()
-    assert len(list((folder.path / ".wolfbane" / "runs").iterdir())) == (1 if words else 2)
+    assert len(list((folder.path / ".wolfbane" / "runs").iterdir())) == (1 if message else 2)
 
 
 DEEP = b"[" * D + b"]" * D
@@ -263,10 +296,15 @@ def test_reports_from_a_stranger_are_read_or_refused(folder, name):
     assert "root:" not in done.out
 
 
-@pytest.mark.parametrize("settings", [
-    "a = " + "[" * D + "]" * D, "[" + "a." * 20_000 + "b]", "a = " + "{b = " * D,
-    '[[tag]]\nname = "x"\nmatch = "' + "not " * 20_000 + 'name:x"',
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "settings",
+    [
+        "a = " + "[" * D + "]" * D,
+        "[" + "a." * 20_000 + "b]",
+        "a = " + "{b = " * D,
+        '[[tag]]\nname = "x"\nmatch = "' + "not " * 20_000 + 'name:x"',
+    ],
+)
 def test_deep_settings_are_refused(folder, settings):
     folder.file("wolfbane.toml", settings)
     done = folder.call("list")

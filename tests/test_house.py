@@ -17,13 +17,18 @@ SOURCE = Path(__file__).parent.parent / "src" / "wolfbane"
 FILES = [p for p in SOURCE.rglob("*.py") if "demo/harbour" not in p.as_posix()]
 # Words that mean something else there: a command, a report format, a moment of hooks.
 OTHER_MEANINGS = {
-    "cli/__init__.py": {"bridge"}, "cli/commands/bridge.py": {"bridge"},
-    "formats/registry.py": {"tap"}, "selection/fields.py": {"tap"},
-    "steps.py": {"scenario"}, "load/measured.py": {"workflow"},
-    "load/measurements.py": {"workflow"}, "reports/load/csv_markdown.py": {"workflow"},
-    "reports/load/comparison.py": {"workflow"}, "app/bridges/readings.py": {"tap"},
+    "cli/__init__.py": {"bridge"},
+    "cli/commands/bridge.py": {"bridge"},
+    "formats/registry.py": {"tap"},
+    "selection/fields.py": {"tap"},
+    "steps.py": {"scenario"},
+    "load/measured.py": {"workflow"},
+    "load/measurements.py": {"workflow"},
+    "reports/load/csv_markdown.py": {"workflow"},
+    "reports/load/comparison.py": {"workflow"},
+    "app/bridges/readings.py": {"tap"},
     "app/bridges/learn.py": {"bridge"},
-}  # fmt: skip
+}
 
 
 @cache
@@ -52,7 +57,7 @@ def test_no_class_name_twice():
         for node in ast.walk(tree):
             if isinstance(node, ast.ClassDef):
                 places[node.name].append(name_of(path))
-    assert {name: found for name, found in places.items() if len(found) > 1} == {}
+    assert {name: result for name, result in places.items() if len(result) > 1} == {}
 
 
 def test_no_module_imports_itself_by_way_of_others():
@@ -65,7 +70,7 @@ def test_no_module_imports_itself_by_way_of_others():
                     whole = f"{node.module}.{alias.name}"
                     imports[name_of(path)].add(whole if whole in modules else node.module)
     try:
-        TopologicalSorter({name: found & modules for name, found in imports.items()}).prepare()
+        TopologicalSorter({name: result & modules for name, result in imports.items()}).prepare()
     except CycleError as error:
         pytest.fail(" -> ".join(error.args[1]))
 

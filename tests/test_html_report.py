@@ -157,7 +157,9 @@ def test_right(self):
 
 
 def test_a_scenario_is_told_with_its_descriptions_tables_texts_and_attachments(folder, reader):
-    folder.file("rules/a.feature", """
+    folder.file(
+        "rules/a.feature",
+        """
         Feature: Berths
           What a boat has to know.
           Rule: Papers
@@ -171,14 +173,18 @@ def test_a_scenario_is_told_with_its_descriptions_tables_texts_and_attachments(f
                 first
                 second
                 \"\"\"
-    """)  # fmt: skip
-    folder.file("rules/steps/s.py", """
+    """,
+    )
+    folder.file(
+        "rules/steps/s.py",
+        """
         from wolfbane.steps import attach, given
         @given("these boats")
         def boats(table): attach("<svg xmlns='http://www.w3.org/2000/svg'/>", "plan.svg")
         @given("this note")
         def note(text): attach(bytes(range(256)), "raw.bin")
-    """)  # fmt: skip
+    """,
+    )
     assert folder.run("--report", "html=out.html").code == 0
     reader.open(folder.path / "out.html", "#test=rules/a.feature%23Papers%20%2F%20A%20list")
     assert reader.texts("#test .about") == ["Feature: Berths", "Rule: Papers"]

@@ -40,39 +40,50 @@ DIALECT = """<?xml version="1.0"?>
 
 
 def entries(text, size=1 << 16):
-    reader, found, data = XunitReader(), [], text.encode()
+    reader, result, data = XunitReader(), [], text.encode()
     for start in range(0, len(data), size):
-        found += reader.feed(data[start : start + size])
+        result += reader.feed(data[start : start + size])
     reader.close()
-    return {entry.name: entry for entry in found}
+    return {entry.name: entry for entry in result}
 
 
 @pytest.mark.parametrize("size", [1, 1 << 16])
 def test_the_dialects_of_xunit(size):
-    found = entries(DIALECT, size)
-    assert {name: str(entry.outcome) for name, entry in found.items()} == {
-        "adds": "passed", "fails": "failed", "breaks": "timed out", "rests": "skipped",
-        "falls": "failed", "waits": "skipped", "wavers": "flaky", "stays": "failed",
-    }  # fmt: skip
-    assert (found["adds"].seconds, found["adds"].suite) == (1000.5, "outer / inner")
-    assert (found["fails"].message, found["fails"].attachments) == ("no luck", ("shots/one.png",))
-    assert (found["breaks"].message, found["breaks"].line) == ("second", 7)
-    assert (found["breaks"].file, found["fails"].file) == ("own.x", "ledger/test_entries.x")
-    assert found["waits"].message == "no wind"
-    [earlier] = found["wavers"].earlier
+    result = entries(DIALECT, size)
+    assert {name: str(entry.outcome) for name, entry in result.items()} == {
+        "adds": "passed",
+        "fails": "failed",
+        "breaks": "timed out",
+        "rests": "skipped",
+        "falls": "failed",
+        "waits": "skipped",
+        "wavers": "flaky",
+        "stays": "failed",
+    }
+    assert (result["adds"].seconds, result["adds"].suite) == (1000.5, "outer / inner")
+    assert (result["fails"].message, result["fails"].attachments) == ("no luck", ("shots/one.png",))
+    assert (result["breaks"].message, result["breaks"].line) == ("second", 7)
+    assert (result["breaks"].file, result["fails"].file) == ("own.x", "ledger/test_entries.x")
+    assert result["waits"].message == "no wind"
+    [earlier] = result["wavers"].earlier
     assert (earlier.message, earlier.detail, earlier.output) == ("late", "in a()", "once")
-    assert (len(found["stays"].earlier), found["stays"].tags) == (1, ("slow",))
+    assert (len(result["stays"].earlier), result["stays"].tags) == (1, ("slow",))
 
 
-@pytest.mark.parametrize(("text", "words"), [
-    ('<!DOCTYPE x [<!ENTITY a "b">]><testsuite/>', "document type declaration, "
-"which is not allowed"),
-    ("<testsuite><testcase></testsuite>", "not well-formed XML: mismatched tag"),
-    ("<html/>", "starts with <html>"),
-    ("<testsuite>", "not well-formed XML"),
-])  # fmt: skip
-def test_what_is_no_report_is_refused(text, words):
-    with pytest.raises(FormatError, match=words) as refused:
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        (
+            '<!DOCTYPE x [<!ENTITY a "b">]><testsuite/>',
+            "document type declaration, which is not allowed",
+        ),
+        ("<testsuite><testcase></testsuite>", "not well-formed XML: mismatched tag"),
+        ("<html/>", "starts with <html>"),
+        ("<testsuite>", "not well-formed XML"),
+    ],
+)
+def test_what_is_no_report_is_refused(text, message):
+    with pytest.raises(FormatError, match=message) as refused:
         entries(text)
     assert refused.value.line == 1
 
@@ -88,10 +99,15 @@ def test_readers_fail_in_one_way_only(data):
 
 def test_ctrf_of_others():
     tests = [
-        {"name": "a", "status": "passed", "duration": 1500, "flaky": True,
-         "retryAttempts": [{"attempt": 1, "status": "failed", "message": "late"}]},
+        {
+            "name": "a",
+            "status": "passed",
+            "duration": 1500,
+            "flaky": True,
+            "retryAttempts": [{"attempt": 1, "status": "failed", "message": "late"}],
+        },
         {"name": "b", "status": "other", "duration": 0, "suite": ["x", "y"]},
-    ]  # fmt: skip
+    ]
     _, (one, two) = read_ctrf(json.dumps({"results": {"tests": tests}}).encode())
     assert (one.outcome, one.seconds, one.earlier[0].message) == (Outcome.FLAKY, 1.5, "late")
     assert (two.outcome, two.suite) == (Outcome.ERRORED, "x / y")
@@ -128,23 +144,31 @@ def test_reports_join_the_history_once(folder):
     assert (none.code, "no runs are recorded here" in none.err) == (2, True)
 
 
-@pytest.mark.parametrize(("text", "words"), [
-    ("hello\n", "is not TAP"), ("{", "is not JSON"),
-    ("<testsuites/>", "the report contains no tests"),
-    ('{"results": {}}', "is not a CTRF report"),
-])  # fmt: skip
-def test_what_cannot_be_read_is_said_and_the_rest_is_taken_in(folder, text, words):
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("hello\n", "is not TAP"),
+        ("{", "is not JSON"),
+        ("<testsuites/>", "the report contains no tests"),
+        ('{"results": {}}', "is not a CTRF report"),
+    ],
+)
+def test_what_cannot_be_read_is_said_and_the_rest_is_taken_in(folder, text, message):
     folder.file("good.tap", "1..1\nok 1 - a\n")
     folder.file("bad.txt", text)
     taken = folder.call("import", "bad.txt", "good.tap")
-    assert (taken.code, words in taken.err, "bad.txt" in taken.err) == (1, True, True)
+    assert (taken.code, message in taken.err, "bad.txt" in taken.err) == (1, True, True)
     assert "1 of 2 files could not be read" in taken.err
     assert len(json.loads(folder.call("history", "--as", "json").out)) == 1
 
 
-@pytest.mark.parametrize(("end", "reason"), [
-    ("Bail out! no water\n", "bailed out: no water"), ("", "incomplete: "),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("end", "reason"),
+    [
+        ("Bail out! no water\n", "bailed out: no water"),
+        ("", "incomplete: "),
+    ],
+)
 def test_a_stream_that_ends_early_is_a_failed_run(folder, end, reason):
     folder.file("tide.tap", f"1..3\nok 1 - a\n{end}")
     taken = folder.call("import", "tide.tap")
@@ -160,8 +184,8 @@ def test_imported_tests_are_found_by_name_and_status(folder):
     shutil.rmtree(folder.path / ".wolfbane")
     for report in ("tide.tap", "report.json"):
         assert folder.call("import", report).code == 0
-    found = json.loads(folder.call("history", "--name", "ebb", "--as", "json").out)
-    assert [test["address"] for test in found] == ["imported#ebb is low"]
+    result = json.loads(folder.call("history", "--name", "ebb", "--as", "json").out)
+    assert [test["address"] for test in result] == ["imported#ebb is low"]
     listed = json.loads(folder.call("list", "--status", "failed", "--as", "json").out)
     assert [test["address"] for test in listed] == ["test_a.py#test_here"]
     assert list(folder.run("--status", "passed").outcomes) == ["test_a.py#test_good"]
@@ -177,13 +201,18 @@ def _report(*suites):
     return f"<testsuites>{''.join(told)}</testsuites>"
 
 
-@pytest.mark.parametrize(("one", "other", "addresses"), [
-    (("name='east'", ""), ("name='west'", ""), ["Quay#east / X", "Quay#west / X"]),
-    (("hostname='a'", ""), ("hostname='b'", ""), ["Quay#X (a)", "Quay#X (b)"]),
-    (("", "<properties><property name='browser' value='firefox'/></properties>"),
-     ("", "<properties><property name='browser' value='webkit'/></properties>"),
-     ["Quay#X (browser=firefox)", "Quay#X (browser=webkit)"]),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("one", "other", "addresses"),
+    [
+        (("name='east'", ""), ("name='west'", ""), ["Quay#east / X", "Quay#west / X"]),
+        (("hostname='a'", ""), ("hostname='b'", ""), ["Quay#X (a)", "Quay#X (b)"]),
+        (
+            ("", "<properties><property name='browser' value='firefox'/></properties>"),
+            ("", "<properties><property name='browser' value='webkit'/></properties>"),
+            ["Quay#X (browser=firefox)", "Quay#X (browser=webkit)"],
+        ),
+    ],
+)
 def test_tests_of_a_report_are_told_apart_whatever_their_order(folder, one, other, addresses):
     folder.file("a.xml", _report((*one, False), (*other, True)))
     folder.file("b.xml", _report((*other, True), (*one, False)))
@@ -193,13 +222,16 @@ def test_tests_of_a_report_are_told_apart_whatever_their_order(folder, one, othe
     assert [each["address"] for each in compared["still_failing"]] == [addresses[1]]
 
 
-@pytest.mark.parametrize(("before", "after", "changed"), [
-    ("..F", "F..", {}),
-    ("...", ".F.", {"newly_failing": 1}),
-    ("FF.", "..F", {"mended": 1}),
-    ("F.", "..F.", {"new": 2}),
-    ("F.F", "F", {"gone": 2}),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("before", "after", "changed"),
+    [
+        ("..F", "F..", {}),
+        ("...", ".F.", {"newly_failing": 1}),
+        ("FF.", "..F", {"mended": 1}),
+        ("F.", "..F.", {"new": 2}),
+        ("F.F", "F", {"gone": 2}),
+    ],
+)
 def test_what_is_the_same_in_everything_is_compared_as_a_set(folder, before, after, changed):
     for name, outcomes in (("a.xml", before), ("b.xml", after)):
         folder.file(name, _report(*(("", "", mark == "F") for mark in outcomes)))
@@ -211,12 +243,15 @@ def test_what_is_the_same_in_everything_is_compared_as_a_set(folder, before, aft
 @pytest.mark.parametrize("form", ["xunit", "ctrf", "tap", "json"])
 def test_a_quarantined_failure_comes_back_as_one(folder, form):
     folder.file("test_a.py", "def test_good(): pass\ndef test_bad():\n    assert 0, 'ill'\n")
-    folder.file("quarantine.toml", """
+    folder.file(
+        "quarantine.toml",
+        """
         [[quarantined]]
         match = "name:bad"
         because = "it waits"
         since = 2026-01-01
-    """)  # fmt: skip
+    """,
+    )
     assert folder.run().code == 0
     assert folder.call("report", "--as", form, "--to", f"r.{form}").code == 0
     (folder.path / "quarantine.toml").unlink()
@@ -224,13 +259,16 @@ def test_a_quarantined_failure_comes_back_as_one(folder, form):
     taken = folder.call("import", f"r.{form}")
     assert "2 tests: 1 passed, 1 quarantined" in taken.out
     folder.run("--retries", "0")
-    [name] = [run["name"] for run in json.loads(folder.call("history", "--as", "json").out)
-              if run["origin"] != "run"]  # fmt: skip
+    [name] = [
+        run["name"]
+        for run in json.loads(folder.call("history", "--as", "json").out)
+        if run["origin"] != "run"
+    ]
     for before in (name, f"r.{form}"):
         compared = json.loads(folder.call("compare", before, "last", "--as", "json").out)
-        assert compared["counts"] == {
-            "passed": [1, 1], "failed": [0, 1], "quarantined": [1, 0]
-        }, before  # fmt: skip
+        assert compared["counts"] == {"passed": [1, 1], "failed": [0, 1], "quarantined": [1, 0]}, (
+            before
+        )
         [bad] = compared["still_failing"]
         assert (bad["before"], bad["after"]) == ("failed", "failed")
         assert compared["before"]["exit_code"] == 0
@@ -251,10 +289,14 @@ def test_what_got_slower_than_it_was_elsewhere(folder):
     )
     for day in range(1, 7):
         tests = [
-            {"name": f"test_a.py#test_{name}", "status": "passed", "duration": 20 + day,
-             "filePath": "test_a.py"}
+            {
+                "name": f"test_a.py#test_{name}",
+                "status": "passed",
+                "duration": 20 + day,
+                "filePath": "test_a.py",
+            }
             for name in ("slow", "quick")
-        ]  # fmt: skip
+        ]
         summary = {"start": 1_760_000_000_000 + day * 86_400_000}
         whole = {"results": {"summary": summary, "tests": tests}}
         (folder.path / f"{day}.json").write_text(json.dumps(whole))

@@ -57,9 +57,11 @@ def harbour(folder):
     folder.file("services/quay/tests/test_a.py", UNIT)
     folder.file("services/quay/t/b.t", "#!/bin/sh\ntest -e here && echo 1..1 && echo ok 1\n")
     folder.file("services/quay/here", "")
-    folder.file("services/quay/quarantine.toml",
-                "[[quarantined]]\nmatch = 'file:tests/test_a.py and name:sick'\n"
-                "because = 'silt'\nsince = 2026-01-01\n")  # fmt: skip
+    folder.file(
+        "services/quay/quarantine.toml",
+        "[[quarantined]]\nmatch = 'file:tests/test_a.py and name:sick'\n"
+        "because = 'silt'\nsince = 2026-01-01\n",
+    )
     folder.file("services/gate/wolfbane.toml", "[workspace]\nname = 'Gate'\n")
     folder.file("services/gate/tests/test_a.py", "def test_gate(): pass\n")
     folder.file("services/gate/tests/test_sick.py", "def test_sick(): pass\n")
@@ -85,8 +87,10 @@ def test_they_run_together_each_by_its_own_settings(harbour):
     assert inner.outcomes["tests/test_a.py#test_a"] == "passed"
     listed = json.loads(harbour.call("list", "--as", "json").out)
     assert {test["suite"] for test in listed} == {
-        "services/quay/unit", "services/quay/checks", "services/gate/tests",
-    }  # fmt: skip
+        "services/quay/unit",
+        "services/quay/checks",
+        "services/gate/tests",
+    }
 
 
 @pytest.mark.parametrize(

@@ -30,10 +30,19 @@ def listed(folder, *arguments):
     return json.loads(run.out)
 
 
-@pytest.mark.parametrize("damage", [
-    "", "{", "[]", "null", '{"format": 1, "files": {}}', f'{{"format": {FORMAT}, "files": []}}',
-    "entry", "cut",
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "damage",
+    [
+        "",
+        "{",
+        "[]",
+        "null",
+        '{"format": 1, "files": {}}',
+        f'{{"format": {FORMAT}, "files": []}}',
+        "entry",
+        "cut",
+    ],
+)
 def test_a_damaged_cache_is_not_used(tides, damage):
     assert [test["name"] for test in listed(tides)] == NAMES
     cache = tides.path / ".wolfbane" / "inventory.json"
@@ -72,11 +81,13 @@ def test_several_at_once_lose_nothing(tides):
     tides.file("tests/test_more.py", TIDES)
     commands = [
         subprocess.Popen(
-            tides.command("list", "--as", "json"), cwd=tides.path, env=tides.environment(),
+            tides.command("list", "--as", "json"),
+            cwd=tides.path,
+            env=tides.environment(),
             stdout=subprocess.PIPE,
         )
         for _ in range(4)
-    ]  # fmt: skip
+    ]
     said = {command.communicate()[0] for command in commands}
     assert [command.returncode for command in commands] == [0] * 4
     assert len(said) == 1
@@ -88,18 +99,18 @@ def test_several_at_once_lose_nothing(tides):
 def test_what_another_run_wrote_stays(tmp_path):
     for name in ("a", "b", "c"):
         (tmp_path / name).write_text(name)
-    place = tmp_path / "inventory.json"
+    folder = tmp_path / "inventory.json"
 
     def keep(cache, name, *tests):
-        found = tuple(Known("s", "python", name, test) for test in tests)
+        result = tuple(Known("s", "python", name, test) for test in tests)
         seen, _ = look(tmp_path / name)
-        cache.keep(tmp_path, name, "s", "python x", seen, KnownFile(name, "s", "python", found))
+        cache.keep(tmp_path, name, "s", "python x", seen, KnownFile(name, "s", "python", result))
 
-    first = Cache(place)
+    first = Cache(folder)
     keep(first, "a", "old")
     keep(first, "b", "old")
     first.save()
-    one, other = Cache(place), Cache(place)
+    one, other = Cache(folder), Cache(folder)
     for cache in (one, other):
         for name in ("a", "b"):
             assert cache.look_up(tmp_path, name, "s", "python x")[0]
@@ -107,9 +118,9 @@ def test_what_another_run_wrote_stays(tmp_path):
     keep(other, "c", "new")
     one.save()
     other.save()
-    last = Cache(place)
-    found = [last.look_up(tmp_path, name, "s", "python x")[1] for name in ("a", "b", "c")]
-    assert [file and file.tests[0].name for file in found] == ["new", "old", "new"]
+    last = Cache(folder)
+    results = [last.look_up(tmp_path, name, "s", "python x")[1] for name in ("a", "b", "c")]
+    assert [file and file.tests[0].name for file in results] == ["new", "old", "new"]
 
 
 def test_many_files_are_read_by_several_processes(folder):
@@ -118,8 +129,8 @@ def test_many_files_are_read_by_several_processes(folder):
         tag = "# tags: smoke\n" if number % 2 else ""
         folder.file(f"tests/test_{number:03}.py", f"{tag}def test_{number}(): pass\n")
     folder.file("tests/test_wrong.py", "def test_(:\n")
-    found = listed(folder)
-    assert [test["name"] for test in found] == [f"test_{number}" for number in range(420)]
+    result = listed(folder)
+    assert [test["name"] for test in result] == [f"test_{number}" for number in range(420)]
     assert len(listed(folder, "--tag", "smoke")) == 210
     assert "test_wrong.py" in folder.call("list").err
 

@@ -28,10 +28,14 @@ TESTS = """
         import os
         print("key", os.environ["KEY"])
 """
-SETTINGS = "".join([
-    suite("quay", "python", "test_quay.py", timeout="0.01s"), suite("log", "tap", "ask.sh"),
-    suite("page", "node", "page.test.mjs"), '[param.key]\nsecret = true\nexport = "KEY"\n',
-])  # fmt: skip
+SETTINGS = "".join(
+    [
+        suite("quay", "python", "test_quay.py", timeout="0.01s"),
+        suite("log", "tap", "ask.sh"),
+        suite("page", "node", "page.test.mjs"),
+        '[param.key]\nsecret = true\nexport = "KEY"\n',
+    ]
+)
 
 
 @pytest.fixture
@@ -90,9 +94,15 @@ def test_input_from_a_pipe_and_secrets_that_stay_hidden(quay):
     def piped(name, typed):
         command = quay.command("run", "--name", name, "--live", "--set", "key=low-water")
         return subprocess.run(
-            command, cwd=quay.path, env=quay.environment(), input=typed, capture_output=True,
-            text=True, timeout=120, check=False,
-        )  # fmt: skip
+            command,
+            cwd=quay.path,
+            env=quay.environment(),
+            input=typed,
+            capture_output=True,
+            text=True,
+            timeout=120,
+            check=False,
+        )
 
     done = piped("talks", "Ebb\nc\n")
     assert done.returncode == 0, done.stdout + done.stderr
@@ -103,13 +113,16 @@ def test_input_from_a_pipe_and_secrets_that_stay_hidden(quay):
 
 
 @pytest.mark.parametrize(
-    ("arguments", "words"),
+    ("arguments", "message"),
     [
         (["--suite", "quay"], "--live works with one test only, but 3 are selected"),
-        pytest.param(["--suite", "page"], "tests of kind node cannot use the terminal",
-                     marks=pytest.mark.skipif(not shutil.which("node"), reason="no node")),
+        pytest.param(
+            ["--suite", "page"],
+            "tests of kind node cannot use the terminal",
+            marks=pytest.mark.skipif(not shutil.which("node"), reason="no node"),
+        ),
     ],
-)  # fmt: skip
-def test_it_is_for_one_test_of_a_kind_that_can(quay, arguments, words):
+)
+def test_it_is_for_one_test_of_a_kind_that_can(quay, arguments, message):
     done = quay.run(*arguments, "--live", "--set", "key=low-water")
-    assert (done.code, words in done.err) == (2, True), done.err
+    assert (done.code, message in done.err) == (2, True), done.err

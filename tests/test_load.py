@@ -28,8 +28,9 @@ ID = value("id", "path", 1)
 
 def load(quay, *arguments, **environment):
     """A load with the figures of its journal."""
-    done = quay.call("load", "--set", f"url={quay.url}", "--set", "token=@token.txt", *arguments,
-                     **environment)  # fmt: skip
+    done = quay.call(
+        "load", "--set", f"url={quay.url}", "--set", "token=@token.txt", *arguments, **environment
+    )
     runs = sorted((quay.path / ".wolfbane/runs").glob("*"))
     done.folder = runs[-1] if runs else None
     done.events = events(done.folder) if runs else []
@@ -57,11 +58,11 @@ def samples(folder):
 def shape_of(results):
     """Outcomes and parts, without the numbers that a service gave to its bookings."""
 
-    def parts(found):
-        names = [re.sub(r"/bookings/\d+", "/bookings/N", p["name"]) for p in found]
+    def parts(result):
+        names = [re.sub(r"/bookings/\d+", "/bookings/N", p["name"]) for p in result]
         return [
             (name.partition(" http")[0], p["outcome"], parts(p["parts"]))
-            for name, p in zip(names, found, strict=True)
+            for name, p in zip(names, result, strict=True)
         ]
 
     return {a: (r["outcome"], parts(r["parts"])) for a, r in results.items()}
@@ -70,19 +71,41 @@ def shape_of(results):
 def test_one_user_and_one_loop_are_a_plain_run(quay):
     flows(
         quay,
-        {"workflowId": "first", "steps": [
-            step("log", "cookie", outputs={"sent": "$response.body#/sent"}),
-            step("again", "cookie", "$response.body#/sent == 'berth=A1'"),
-        ], "outputs": {"sent": "$steps.again.outputs.sent"}},
-        {"workflowId": "second", "dependsOn": ["first"], "steps": [
-            step("nested", workflowId="hop"), step("no", "text", "$statusCode == 201"),
-        ]},
+        {
+            "workflowId": "first",
+            "steps": [
+                step("log", "cookie", outputs={"sent": "$response.body#/sent"}),
+                step("again", "cookie", "$response.body#/sent == 'berth=A1'"),
+            ],
+            "outputs": {"sent": "$steps.again.outputs.sent"},
+        },
+        {
+            "workflowId": "second",
+            "dependsOn": ["first"],
+            "steps": [
+                step("nested", workflowId="hop"),
+                step("no", "text", "$statusCode == 201"),
+            ],
+        },
         {"workflowId": "third", "dependsOn": ["second"], "steps": [step("s", "text")]},
-        {"workflowId": "hop", "steps": [step("s", "hop"), step("x", "xml", {
-            "context": "$response.body", "type": "xpath", "condition": "count(//berth) = 1"})]},
+        {
+            "workflowId": "hop",
+            "steps": [
+                step("s", "hop"),
+                step(
+                    "x",
+                    "xml",
+                    {
+                        "context": "$response.body",
+                        "type": "xpath",
+                        "condition": "count(//berth) = 1",
+                    },
+                ),
+            ],
+        },
         {"workflowId": "bad", "steps": [step("s", "early"), step("t", "text")]},
         {"workflowId": "off", "steps": [step("b", "berth")]},
-    )  # fmt: skip
+    )
     plain = run(quay)
     quay.server.seen = []
     done = load(quay, "--report", "json=load.json")
@@ -113,8 +136,19 @@ def test_the_demos_workflows_as_a_load_of_one_user_are_a_plain_run(folder):
 
 def test_users_loops_and_samples(quay):
     only(quay, step("look", "xml"), step("again", "xml"))
-    done = load(quay, "--users", "5", "--loops", "4", "-j", "2", "--limit", "errors < 1%",
-                "--limit", "look: p99 < 20s")  # fmt: skip
+    done = load(
+        quay,
+        "--users",
+        "5",
+        "--loops",
+        "4",
+        "-j",
+        "2",
+        "--limit",
+        "errors < 1%",
+        "--limit",
+        "look: p99 < 20s",
+    )
     assert done.code == 0, done.out + done.err
     assert (count(done.events, "look"), count(done.events)) == (20, 40)
     rows = samples(done.folder)
@@ -131,8 +165,21 @@ def test_users_loops_and_samples(quay):
 
 def test_known_delay_and_open_arrivals(quay):
     only(quay, step("s", "delay"))
-    done = load(quay, "--rate", "40/s", "--for", "2s", "--arrivals", "even", "--samples", "off",
-                "--limit", "median > 49ms", "--limit", "median < 2s")  # fmt: skip
+    done = load(
+        quay,
+        "--rate",
+        "40/s",
+        "--for",
+        "2s",
+        "--arrivals",
+        "even",
+        "--samples",
+        "off",
+        "--limit",
+        "median > 49ms",
+        "--limit",
+        "median < 2s",
+    )
     assert done.code == 0, done.out
     ended = next(event for event in done.events if event["type"] == "load-finished")
     assert count(done.events) + ended["unstarted"] == 80, "a busy machine may be late for the last"
@@ -148,19 +195,24 @@ def test_a_stall_is_not_hidden_by_what_could_not_be_sent(quay):
     assert "more than 10 ms late" in done.out
 
 
-@pytest.mark.parametrize(("operation", "words"), [
-    ("hang", "no response within 1 s"), ("early", "the server closed "
-"the connection"), ("loop", "more than 3 redirects"),
-    ("status", "returned 503"), ("huge", "body_limit"),
-])  # fmt: skip
-def test_errors_are_counted_by_kind_and_one_exchange_is_kept(quay, operation, words):
+@pytest.mark.parametrize(
+    ("operation", "message"),
+    [
+        ("hang", "no response within 1 s"),
+        ("early", "the server closed the connection"),
+        ("loop", "more than 3 redirects"),
+        ("status", "returned 503"),
+        ("huge", "body_limit"),
+    ],
+)
+def test_errors_are_counted_by_kind_and_one_exchange_is_kept(quay, operation, message):
     settings = (quay.path / "wolfbane.toml").read_text()
     quay.file("wolfbane.toml", settings.replace('read = "2s"', 'read = "1s"\nbody_limit = "1 MB"'))
     code = [value("code", "path", 503)] if operation == "status" else []
     only(quay, step("s", operation, parameters=code))
     done = load(quay, "--users", "2", "--loops", "2", "--timeout", "20s")
     assert done.code == 1
-    assert "4 of 4 runs failed" in done.text and words in done.text, done.out
+    assert "4 of 4 runs failed" in done.text and message in done.text, done.out
     kept = [event for event in done.events if event["type"] == "load-error"]
     assert len(kept) == 1
     archive = json.loads((done.folder / kept[0]["exchange"]).read_text())
@@ -177,27 +229,34 @@ def test_it_stops_early(quay):
     assert (done.code, "stopped early: errors > 20%: 100.00%" in done.text) == (1, True), done.out
 
 
-@pytest.mark.parametrize(("arguments", "code", "words"), [
-    (["--rate", "3/s"], 2, "--rate needs --for"),
-    (["--rate", "fast", "--for", "1s"], 2, "'fast' is not a rate (write 40/s, 90/m or 500/h)"),
-    (["--users", "0"], 2, "0 is not in the range"),
-    (["--ramp", "3s", "--for", "2s"], 2, "--ramp 3s must be shorter than --for 2s"),
-    (["--ramp", "-3s"], 2, "'-3s' is not a duration"),
-    (["--loops", "2", "--for", "2s"], 2, "cannot be used together"),
-    (["--pause", "3s..1s"], 2, "the end of the range is smaller than its start"),
-    (["--contract", "5"], 2, "'5' is not a percentage (for example 0%, 1% or 100%)"),
-    (["--limit", "p95 < soon"], 2, "'soon' is not a duration"),
-    (["--limit", "p95 < 300"], 2, "'300' has no unit (write '300ms' or '300s')"),
-    (["--limit", "medain < 3s"], 2, "there is no figure 'medain'; did you mean median?"),
-    (["--limit", "lok: p95 < 3s"], 2, "there is no step 'lok'; did you mean look?"),
-    (["--set", "url=http://quay.example"], 2, "load tests against quay.example are not allowed; "
-"if load tests may use this host, add it"),
-    (["--name", "nothing"], 3, "No tests match the selection"),
-])  # fmt: skip
-def test_bad_input(quay, arguments, code, words):
+@pytest.mark.parametrize(
+    ("arguments", "code", "message"),
+    [
+        (["--rate", "3/s"], 2, "--rate needs --for"),
+        (["--rate", "fast", "--for", "1s"], 2, "'fast' is not a rate (write 40/s, 90/m or 500/h)"),
+        (["--users", "0"], 2, "0 is not in the range"),
+        (["--ramp", "3s", "--for", "2s"], 2, "--ramp 3s must be shorter than --for 2s"),
+        (["--ramp", "-3s"], 2, "'-3s' is not a duration"),
+        (["--loops", "2", "--for", "2s"], 2, "cannot be used together"),
+        (["--pause", "3s..1s"], 2, "the end of the range is smaller than its start"),
+        (["--contract", "5"], 2, "'5' is not a percentage (for example 0%, 1% or 100%)"),
+        (["--limit", "p95 < soon"], 2, "'soon' is not a duration"),
+        (["--limit", "p95 < 300"], 2, "'300' has no unit (write '300ms' or '300s')"),
+        (["--limit", "medain < 3s"], 2, "there is no figure 'medain'; did you mean median?"),
+        (["--limit", "lok: p95 < 3s"], 2, "there is no step 'lok'; did you mean look?"),
+        (
+            ["--set", "url=http://quay.example"],
+            2,
+            "load tests against quay.example are not allowed; "
+            "if load tests may use this host, add it",
+        ),
+        (["--name", "nothing"], 3, "No tests match the selection"),
+    ],
+)
+def test_bad_input(quay, arguments, code, message):
     only(quay, step("look", "xml"))
     done = load(quay, *arguments)
-    assert (done.code, words in " ".join(done.err.split())) == (code, True), done.err
+    assert (done.code, message in " ".join(done.err.split())) == (code, True), done.err
     assert quay.server.seen == []
 
 
@@ -247,11 +306,24 @@ def test_what_cannot_be_loaded_is_left_out_and_said(quay):
 def test_an_interrupt_reports_what_was_measured(quay):
     only(quay, step("s", "delay"))
     process = subprocess.Popen(
-        quay.command("load", "--set", f"url={quay.url}", "--set", "token=@token.txt", "--users",
-                     "2", "--for", "100s", "--every", "1s"),
-        cwd=quay.path, env={**quay.environment(), "WOLFBANE_TEST_MARK": str(quay.path)},
-        stdout=subprocess.PIPE, text=True,
-    )  # fmt: skip
+        quay.command(
+            "load",
+            "--set",
+            f"url={quay.url}",
+            "--set",
+            "token=@token.txt",
+            "--users",
+            "2",
+            "--for",
+            "100s",
+            "--every",
+            "1s",
+        ),
+        cwd=quay.path,
+        env={**quay.environment(), "WOLFBANE_TEST_MARK": str(quay.path)},
+        stdout=subprocess.PIPE,
+        text=True,
+    )
     lines = []
     for line in process.stdout:
         lines.append(line)
@@ -273,13 +345,22 @@ def test_a_full_disk_stops_the_samples_alone(tmp_path):
 
 def test_limits_are_cases_of_other_formats(quay):
     only(quay, step("s", "xml"))
-    done = load(quay, "--limit", "p50 < 60s", "--limit", "s: max < 60s", "--limit", "errors > 1",
-                "--report", "xunit=out.xml")  # fmt: skip
+    done = load(
+        quay,
+        "--limit",
+        "p50 < 60s",
+        "--limit",
+        "s: max < 60s",
+        "--limit",
+        "errors > 1",
+        "--report",
+        "xunit=out.xml",
+    )
     assert done.code == 1
     text = (quay.path / "out.xml").read_text()
     assert "errors &gt; 1" in text and "measured: 0" in text
-    words = "1 test passed, 1 of 3 limits missed"
-    assert words in done.out and words in quay.call("runs", COLUMNS="200").out
+    message = "1 test passed, 1 of 3 limits missed"
+    assert message in done.out and message in quay.call("runs", COLUMNS="200").out
     [run] = json.loads(quay.call("history", "--as", "json").out)
     assert run["counts"] == {"passed": 1}, "limits are not tests"
 
@@ -301,8 +382,13 @@ rows = "once"
 @pytest.fixture
 def evening(quay):
     quay.file("wolfbane.toml", (quay.path / "wolfbane.toml").read_text() + PROFILE)
-    flows(quay, *({"workflowId": name, "steps": [step(f"{name}It", "xml")]}
-                  for name in ("book", "look", "other")))  # fmt: skip
+    flows(
+        quay,
+        *(
+            {"workflowId": name, "steps": [step(f"{name}It", "xml")]}
+            for name in ("book", "look", "other")
+        ),
+    )
     return quay
 
 
@@ -321,18 +407,29 @@ def test_a_profile_with_stages_and_a_mix(evening):
 def test_a_weight_belongs_to_the_workflow_whatever_its_rows(quay, rows):
     quay.file("flows/ships.csv", "name\n" + "".join(f"ship {n}\n" for n in range(150)))
     settings = (quay.path / "wolfbane.toml").read_text()
-    quay.file("wolfbane.toml", settings + f"""
+    quay.file(
+        "wolfbane.toml",
+        settings
+        + f"""
 [load.mixed]
 users = 1
 loops = 100
 rows = "{rows}"
 mix = [{{ match = "name:ships", weight = 1 }}, {{ match = "name:tide or name:ebb", weight = 3 }}]
-""")  # fmt: skip
-    flows(quay, {"workflowId": "ships", "x-rows": "ships.csv", "steps": [step("s", "xml")]},
-          {"workflowId": "tide", "steps": [step("t", "cookie")]},
-          {"workflowId": "ebb", "steps": [step("e", "text", "true")]})  # fmt: skip
-    quay.file("wolfbane.toml", (quay.path / "wolfbane.toml").read_text().replace(
-        "[suite.http]", "[suite.http]\ncontract = []"))  # fmt: skip
+""",
+    )
+    flows(
+        quay,
+        {"workflowId": "ships", "x-rows": "ships.csv", "steps": [step("s", "xml")]},
+        {"workflowId": "tide", "steps": [step("t", "cookie")]},
+        {"workflowId": "ebb", "steps": [step("e", "text", "true")]},
+    )
+    quay.file(
+        "wolfbane.toml",
+        (quay.path / "wolfbane.toml")
+        .read_text()
+        .replace("[suite.http]", "[suite.http]\ncontract = []"),
+    )
     done = load(quay, "--profile", "mixed", "--seed", "11")
     assert done.code == 0, done.err + done.out
     seen = [each["path"] for each in quay.server.seen]
@@ -354,42 +451,61 @@ def test_schemas_are_compiled_before_the_clock_starts(quay, monkeypatch):
     monkeypatch.setattr(contract, "_made", lambda *given: made.append(given) or compiled(*given))
     contract.prepare(operation)
     before = len(made)
-    answer = Answer(200, CIMultiDict({"Content-Type": "application/json", "X-Count": "many"}),
-                    b'{"id": 1}', 0.0)  # fmt: skip
+    answer = Answer(
+        200, CIMultiDict({"Content-Type": "application/json", "X-Count": "many"}), b'{"id": 1}', 0.0
+    )
     assert contract.mismatches(operation, answer, {})
     assert len(made) == before > 0
 
 
-@pytest.mark.parametrize(("old", "new", "words"), [
-    ("select =", "selct =", "unknown key 'selct'; did you mean select?"),
-    ('rate = "20/s" }]', "users = 3 }]", "use users in all stages, or a rate in all stages"),
-    ('rate = "20/s"', 'rate = "fast"', "'fast' is not a rate"),
-    ('"1s", rate', '"-1s", rate', "'-1s' is not a duration"),
-    ('"20/s"', '"0/s"', "start no users"),
-    ("name:book or", "name:", "wolfbane.toml:"),
-    ("name:look\", weight", "name:gone\", weight", "'name:gone' is for an expression "
-"that matches none of the selected"),
-    ("weight = 1", "weight = -1", "the weight -1 of 'name:look' must be greater than zero"),
-    ("evening]", "morning]", "there is no load profile 'evening' in wolfbane.toml; known: morning"),
-])  # fmt: skip
-def test_what_is_wrong_with_a_profile(evening, old, new, words):
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ("select =", "selct =", "unknown key 'selct'; did you mean select?"),
+        ('rate = "20/s" }]', "users = 3 }]", "use users in all stages, or a rate in all stages"),
+        ('rate = "20/s"', 'rate = "fast"', "'fast' is not a rate"),
+        ('"1s", rate', '"-1s", rate', "'-1s' is not a duration"),
+        ('"20/s"', '"0/s"', "start no users"),
+        ("name:book or", "name:", "wolfbane.toml:"),
+        (
+            'name:look", weight',
+            'name:gone", weight',
+            "'name:gone' is for an expression that matches none of the selected",
+        ),
+        ("weight = 1", "weight = -1", "the weight -1 of 'name:look' must be greater than zero"),
+        (
+            "evening]",
+            "morning]",
+            "there is no load profile 'evening' in wolfbane.toml; known: morning",
+        ),
+    ],
+)
+def test_what_is_wrong_with_a_profile(evening, old, new, message):
     text = (evening.path / "wolfbane.toml").read_text()
     evening.file("wolfbane.toml", text.replace(old, new))
     done = load(evening, "--profile", "evening")
-    assert (done.code, words in " ".join(done.err.split())) == (2, True), done.err
+    assert (done.code, message in " ".join(done.err.split())) == (2, True), done.err
     assert evening.server.seen == []
 
 
 def test_rows_that_run_out_are_said(evening):
     evening.file("flows/ships.csv", "name,ship\na,Tern\nb,Heron\nc,Gull\n")
-    flows(evening, {"workflowId": "w", "x-rows": "ships.csv", "steps": [step("s", "echo",
-        parameters=[ID, value("list", "query", "$inputs.ship")])],
-        "inputs": {"properties": {"ship": {"type": "string"}}}})  # fmt: skip
+    flows(
+        evening,
+        {
+            "workflowId": "w",
+            "x-rows": "ships.csv",
+            "steps": [step("s", "echo", parameters=[ID, value("list", "query", "$inputs.ship")])],
+            "inputs": {"properties": {"ship": {"type": "string"}}},
+        },
+    )
     done = load(evening, "--profile", "rows", "-j", "2")
     assert done.code == 0, done.out
     assert sorted(seen["query"]["list"][0] for seen in evening.server.seen) == [
-        "Gull", "Heron", "Tern"
-    ]  # fmt: skip
+        "Gull",
+        "Heron",
+        "Tern",
+    ]
     assert "w has no more data rows" in done.out
 
 
@@ -424,9 +540,13 @@ def test_what_a_document_retries_is_no_error(quay):
 
 
 def test_a_service_that_is_not_there_blocks_the_load(quay):
-    quay.file("wolfbane.toml", (quay.path / "wolfbane.toml").read_text().replace(
-        'kind = "workflow"', 'kind = "workflow"\nneeds = ["gone"]')
-        + '[service.gone]\ncommand = ["false"]\nready = "http://127.0.0.1:{port}/"\n')  # fmt: skip
+    quay.file(
+        "wolfbane.toml",
+        (quay.path / "wolfbane.toml")
+        .read_text()
+        .replace('kind = "workflow"', 'kind = "workflow"\nneeds = ["gone"]')
+        + '[service.gone]\ncommand = ["false"]\nready = "http://127.0.0.1:{port}/"\n',
+    )
     only(quay, step("s", "xml"))
     done = load(quay)
     assert (done.code, "blocked" in done.out, quay.server.seen) == (4, True, []), done.out

@@ -25,27 +25,32 @@ def test_histograms_are_right_to_three_digits_and_merge(some, others, percent):
     merged.merge(Histogram.of(others).data())
     assert merged.count == len(both)
     assert merged.largest == round(max(both) * 1e6)
-    found = merged.percentile(percent)
-    place = min(max(-int(-len(both) * percent // 100) - 1, 0), len(both) - 1)
-    right = sorted(both)[place]
-    near = sorted(both)[max(place - 1, 0)]
-    assert near * 0.999 - 2e-6 <= found <= right * 1.001 + 2e-6
+    result = merged.percentile(percent)
+    folder = min(max(-int(-len(both) * percent // 100) - 1, 0), len(both) - 1)
+    right = sorted(both)[folder]
+    near = sorted(both)[max(folder - 1, 0)]
+    assert near * 0.999 - 2e-6 <= result <= right * 1.001 + 2e-6
     assert merged.mean == pytest.approx(sum(both) / len(both), abs=2e-6)
 
 
-@pytest.mark.parametrize(("before", "after", "noise", "change"), [
-    (10, 12, 0.1, "slower"), (12, 10, 0.1, "faster"),
-    (10, 10.9, 0.0, ""), (10, 12, 0.7, ""),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("before", "after", "noise", "change"),
+    [
+        (10, 12, 0.1, "slower"),
+        (12, 10, 0.1, "faster"),
+        (10, 10.9, 0.0, ""),
+        (10, 12, 0.7, ""),
+    ],
+)
 def test_a_step_got_slower_beyond_noise_or_not(before, after, noise, change):
     times = [Histogram.of([median / 1000] * 9) for median in (before, after)]
     step = StepChange("flows#w", "s", *times, noise / 1000)
     assert (step.slower, step.faster) == (change == "slower", change == "faster")
 
 
-POINTS = st.lists(
-    st.tuples(st.floats(0.1, 5), st.floats(0, 40)), min_size=1, max_size=4
-).map(lambda steps: [(0.0, steps[0][1]), *_summed(steps)])  # fmt: skip
+POINTS = st.lists(st.tuples(st.floats(0.1, 5), st.floats(0, 40)), min_size=1, max_size=4).map(
+    lambda steps: [(0.0, steps[0][1]), *_summed(steps)]
+)
 
 
 def _summed(steps):
@@ -59,8 +64,10 @@ def _summed(steps):
 def test_even_arrivals_are_dealt_out_among_processes(points, count, seed):
     until = points[-1][0]
     whole = list(arrivals(points, LoadShare(0, 1), seed, evenly=True, until=until))
-    parts = [list(arrivals(points, LoadShare(n, count), seed, evenly=True, until=until))
-             for n in range(count)]  # fmt: skip
+    parts = [
+        list(arrivals(points, LoadShare(n, count), seed, evenly=True, until=until))
+        for n in range(count)
+    ]
     assert sorted(time for part in parts for time in part) == pytest.approx(whole)
     area = sum((b[0] - a[0]) * (a[1] + b[1]) / 2 for a, b in pairwise(points))
     assert abs(len(whole) - area) <= 0.5 + 1e-6
@@ -93,9 +100,10 @@ def test_users_start_when_the_points_ask_for_them(points, most):
 @given(
     st.sampled_from(["p50", "p95", "p99.9", "median", "mean", "max"]),
     st.sampled_from(["<", "<=", ">", ">="]),
-    st.integers(1, 999), st.sampled_from(["ms", "s", "m"]),
+    st.integers(1, 999),
+    st.sampled_from(["ms", "s", "m"]),
     st.sampled_from(["", "book: ", "w.book : "]),
-)  # fmt: skip
+)
 def test_limits_are_read_as_they_are_written(figure, sign, value, unit, step):
     limit = read_limit(f" {step}{figure}{sign} {value}{unit} ")
     factor = {"ms": 0.001, "s": 1, "m": 60}[unit]
@@ -113,7 +121,7 @@ def test_any_text_is_a_limit_or_an_error_that_points_into_it(text):
 
 
 @pytest.mark.parametrize(
-    ("text", "found"), [("40/s", 40), ("0.5/s", 0.5), ("90/m", 1.5), ("0/s", 0)]
+    ("text", "result"), [("40/s", 40), ("0.5/s", 0.5), ("90/m", 1.5), ("0/s", 0)]
 )
-def test_rates(text, found):
-    assert rate(text) == found
+def test_rates(text, result):
+    assert rate(text) == result

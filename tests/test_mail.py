@@ -93,9 +93,14 @@ def secure(box, tmp_path):
         return AuthResult(success=right, handled=False)
 
     controller = Controller(
-        box, hostname="127.0.0.1", port=free_port(), tls_context=context, require_starttls=True,
-        authenticator=check, auth_required=True,
-    )  # fmt: skip
+        box,
+        hostname="127.0.0.1",
+        port=free_port(),
+        tls_context=context,
+        require_starttls=True,
+        authenticator=check,
+        auth_required=True,
+    )
     controller.start()
     yield controller
     controller.stop()
@@ -175,15 +180,19 @@ def test_lists_names_and_blocked_tests(folder, box, plain):
     folder.file("test_a.py", SUITE)
     folder.file("test_b.py", "def test_far(): pass\n")
     run = folder.run(
-        "--mail-to", "crew@harbour.example, Harbour master <master@harbour.example>",
-        "--mail-to", '"Quay, north" <quay@harbour.example>',
-    )  # fmt: skip
+        "--mail-to",
+        "crew@harbour.example, Harbour master <master@harbour.example>",
+        "--mail-to",
+        '"Quay, north" <quay@harbour.example>',
+    )
     assert run.err == ""
     [(recipients, mail)] = box.mails
     assert recipients == ["crew@harbour.example", "master@harbour.example", "quay@harbour.example"]
     assert [address.display_name for address in mail["To"].addresses] == [
-        "", "Harbour master", "Quay, north"
-    ]  # fmt: skip
+        "",
+        "Harbour master",
+        "Quay, north",
+    ]
     text = mail.get_body(("plain",)).get_content().replace("\r\n", "\n")
     failed, blocked = text.partition("Failed tests:")[2].split("Blocked tests:\n")
     assert "test_a.py#test_bad" in failed and "test_b.py" not in failed

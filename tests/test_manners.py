@@ -10,9 +10,9 @@ import pytest
 
 from conftest import suite
 
-SUITES = suite(
-    "tides", "python", "tests/tides", tags=["unit"], needs=["gauge"]
-) + suite("fees", "python", "tests/fees", build=["touch built"])  # fmt: skip
+SUITES = suite("tides", "python", "tests/tides", tags=["unit"], needs=["gauge"]) + suite(
+    "fees", "python", "tests/fees", build=["touch built"]
+)
 SETTINGS = f"""{SUITES}
 [service.gauge]
 command = ["sh", "-c", "touch started; sleep 60"]
@@ -70,7 +70,7 @@ def test_one_wrong_name_gives_one_message(quay, arguments, code, said):
         (("[service.gauge]", "[service.gage]"), ["no service 'gauge'; did you mean gage?"]),
         (('token = "x"', 'tokn = "x"'), ["there is no parameter 'tokn'; did you mean token?"]),
     ],
-)  # fmt: skip
+)
 def test_one_wrong_word_in_the_settings_gives_one_message(quay, change, lines):
     text = quay.path / "wolfbane.toml"
     assert change[0] in text.read_text()
@@ -110,8 +110,11 @@ def test_doctor_finds_presets_that_name_what_is_not_there(quay):
 
 
 def test_what_is_decided_without_a_worker_starts_and_builds_nothing(quay):
-    for arguments in (["run", "--tag", "smok"], ["run", "--status", "failed"],
-                      ["run", "--suite", "tides", "--name", "nope"]):  # fmt: skip
+    for arguments in (
+        ["run", "--tag", "smok"],
+        ["run", "--status", "failed"],
+        ["run", "--suite", "tides", "--name", "nope"],
+    ):
         done = quay.call(*arguments, "--env", "quay")
         assert (done.code, done.out) == (3, ""), done.out + done.err
     assert not (quay.path / "started").exists() and not (quay.path / "built").exists()
@@ -164,10 +167,13 @@ def test_a_dumb_terminal_gets_plain_lines(quay):
 
 def test_more_results_than_were_chosen_are_explained(folder):
     folder.file("package.json", "{}")
-    folder.file("tests/a.test.mjs", """
+    folder.file(
+        "tests/a.test.mjs",
+        """
         import {test} from 'node:test';
         test('berths', async (t) => { for (const b of ['A1', 'A2']) await t.test(b, () => {}); });
-        """)  # fmt: skip
+        """,
+    )
     done = folder.run()
     assert "1 test was selected; 2 more appeared during the run, in tests/a.test.mjs" in done.text
 
@@ -224,7 +230,9 @@ def test_keys_with_a_new_name(folder, kind, key, said):
 
 def test_tables_of_scenarios_have_columns(folder):
     folder.file("wolfbane.toml", suite("a", "scenario", "t"))
-    folder.file("t/a.feature", """
+    folder.file(
+        "t/a.feature",
+        """
         Feature: berths
           Scenario: new
             Given berths
@@ -233,14 +241,18 @@ def test_tables_of_scenarios_have_columns(folder):
           Scenario: old
             Given headings
               | name |
-        """)  # fmt: skip
-    folder.file("t/steps/s.py", """
+        """,
+    )
+    folder.file(
+        "t/steps/s.py",
+        """
         from wolfbane.steps import given
         @given("berths")
         def berths(table): assert table.columns == ["name", "length"], table.records
         @given("headings")
         def headings(table): table.headings
-        """)  # fmt: skip
+        """,
+    )
     done = folder.run()
     assert done.results["t/a.feature#new"]["outcome"] == "passed", done.out
     assert "this attribute is now called 'columns'" in done.results["t/a.feature#old"]["message"]
@@ -252,6 +264,6 @@ def test_a_list_fits_its_terminal(folder, width):
     folder.file("tests/test_quay.py", f"# tags: {tags}\ndef test_high(): pass\n")
     rows = folder.call("list", COLUMNS=str(width)).out.splitlines()
     assert max(map(len, rows)) <= width
-    words = " ".join(rows[2 : rows.index("")]).split()
-    assert words == ["~", "2", "test_high", *tags.split(", ")]
+    arguments = " ".join(rows[2 : rows.index("")]).split()
+    assert arguments == ["~", "2", "test_high", *tags.split(", ")]
     assert "owner=desk 1" in " ".join(rows)

@@ -93,8 +93,11 @@ def test_counts_are_those_of_the_runtime(berths):
     """The runtime counts a broken or skipped suite as no test; we name it, for it did not run."""
     own = subprocess.run(
         ["node", "--test-reporter=tap", "t/berths.test.mjs"],
-        cwd=berths.path, capture_output=True, text=True, check=False,
-    ).stdout  # fmt: skip
+        cwd=berths.path,
+        capture_output=True,
+        text=True,
+        check=False,
+    ).stdout
     counts = {key: int(n) for key, n in re.findall(r"^# (\w+) (\d+)$", own, re.M)}
     outcomes = [
         o for name, o in named(berths.run()).items() if name not in ("broken body", "closed")
@@ -128,8 +131,10 @@ def test_tests_made_at_run_time_are_known_from_then_on(berths):
     assert named(run) == {"rows @slow / row 2": "passed"}
     assert run.results["t/berths.test.mjs#rows @slow / row 2"]["output"] == "row 2\n"
     assert sorted(named(berths.run("--tag", "slow", "--drop", 'name:"row 1"'))) == [
-        "rows @slow", "rows @slow / row 2", "rows @slow / row of none",
-    ]  # fmt: skip
+        "rows @slow",
+        "rows @slow / row 2",
+        "rows @slow / row of none",
+    ]
 
 
 def test_tags_from_comments_and_titles(berths):
@@ -152,9 +157,12 @@ def test_what_the_source_shows_is_what_is_collected(berths):
 
 @pytest.mark.parametrize(
     "importing",
-    ["const { test: t } = require('node:test');", "const t = require('node:test');",
-     "const t = require('node:test').it;"],
-)  # fmt: skip
+    [
+        "const { test: t } = require('node:test');",
+        "const t = require('node:test');",
+        "const t = require('node:test').it;",
+    ],
+)
 def test_common_js(folder, importing):
     folder.file("wolfbane.toml", SUITE)
     folder.file("t/a.test.cjs", f"{importing}\nt('a', () => {{}});\nt('b', () => {{}});")
@@ -245,21 +253,27 @@ def test_only_marks_that_the_runtime_ignores_are_named(folder, source):
     assert folder.run("--no-focus").code == (1 if MARKS[source] else 0)
     only = folder.run("--", "--test-only").outcomes.values()
     told = subprocess.run(
-        ["node", "--test-only", "--test-reporter=tap", "t/a.test.mjs"], cwd=folder.path,
-        capture_output=True, text=True, check=False,
-    ).stdout  # fmt: skip
+        ["node", "--test-only", "--test-reporter=tap", "t/a.test.mjs"],
+        cwd=folder.path,
+        capture_output=True,
+        text=True,
+        check=False,
+    ).stdout
     ran = re.search(r"\bok \d+ - a$", told, re.MULTILINE) is not None
     assert ("passed" in only) == ran
 
 
 def test_titles_that_look_nested_do_not_collide(folder):
-    folder.file("t/a.test.mjs", """
+    folder.file(
+        "t/a.test.mjs",
+        """
         import { describe, it } from 'node:test';
         describe('GET', () => { it('POST', () => {}); });
         describe('GET / POST', () => { it('c', () => {}); });
         it('GET / POST', () => { throw new Error('lost'); });
         it('GET / POST (2)', () => {});
-    """)  # fmt: skip
+    """,
+    )
     assert named(folder.run()) == {
         "GET / POST": "passed",
         "GET / POST (2) / c": "passed",
@@ -395,15 +409,25 @@ def test_a_promise_that_is_never_settled_costs_its_test_alone(folder):
     bad = {"waits", "quay / waits", "hook / seven"}
     assert named(run) == {
         name: "errored" if name in bad else "passed"
-        for name in ("one", "waits", "three", "quay / five", "quay / waits", "quay / six",
-                     "hook / seven", "eight")
-    }  # fmt: skip
+        for name in (
+            "one",
+            "waits",
+            "three",
+            "quay / five",
+            "quay / waits",
+            "quay / six",
+            "hook / seven",
+            "eight",
+        )
+    }
     said = {run.results[f"t/a.test.cjs#{name}"]["message"] for name in bad}
     assert said == {"the test never finished: it awaits a promise that is never settled"}
 
 
 def test_a_test_that_changes_its_process_is_named(folder):
-    folder.file("t/a.test.cjs", """
+    folder.file(
+        "t/a.test.cjs",
+        """
         const { test } = require('node:test');
         const os = require('node:os');
         test('tidy', (t) => { t.mock.method(Date, 'now', () => 3); });
@@ -413,7 +437,8 @@ def test_a_test_that_changes_its_process_is_named(folder):
           Math.random = () => 4;
         });
         test('sees it', () => { if (Math.random() !== 4) throw new Error('put back'); });
-    """)  # fmt: skip
+    """,
+    )
     run = folder.run()
     assert set(named(run).values()) == {"passed"}
     changes = "working folder changed; environment variables changed or removed: HOME; Math.random"

@@ -22,18 +22,21 @@ def old(folder):
     return folder
 
 
-@pytest.mark.parametrize(("command", "words"), [
-    (("show",), "2 of 4 tests failed: 1 passed, 2 failed, 1 skipped"),
-    (("show", "previous", "--verbose"), "aground"),
-    (("compare",), "high and dry"),
-    (("history",), "1 passed, 2 failed, 1 skipped"),
-    (("runs",), "2 of 4 tests"),
-    (("report", "previous", "--as", "tap"), "not ok 4 - t/log.t"),
-    (("report", "--as", "html"), "high and dry"),
-])  # fmt: skip
-def test_old_records_open(old, command, words):
+@pytest.mark.parametrize(
+    ("command", "message"),
+    [
+        (("show",), "2 of 4 tests failed: 1 passed, 2 failed, 1 skipped"),
+        (("show", "previous", "--verbose"), "aground"),
+        (("compare",), "high and dry"),
+        (("history",), "1 passed, 2 failed, 1 skipped"),
+        (("runs",), "2 of 4 tests"),
+        (("report", "previous", "--as", "tap"), "not ok 4 - t/log.t"),
+        (("report", "--as", "html"), "high and dry"),
+    ],
+)
+def test_old_records_open(old, command, message):
     done = old.call(*command)
-    assert done.code == 0 and words in done.out, done.out + done.err
+    assert done.code == 0 and message in done.out, done.out + done.err
 
 
 def test_a_result_is_read_whole(old):

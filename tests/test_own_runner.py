@@ -21,9 +21,12 @@ def own_outcomes(folder, *arguments, **environment):
     out = folder.path.parent / "own.json"
     subprocess.run(
         [sys.executable, str(OWN), str(out), *arguments],
-        cwd=folder.path, env={**folder.environment(), **environment}, capture_output=True,
-        timeout=LIMIT, check=False,
-    )  # fmt: skip
+        cwd=folder.path,
+        env={**folder.environment(), **environment},
+        capture_output=True,
+        timeout=LIMIT,
+        check=False,
+    )
     return Counter((file, name, outcome) for file, name, outcome in json.loads(out.read_bytes()))
 
 
@@ -198,7 +201,7 @@ TREES = {
                 raise FileNotFoundError("no examples here")
         """,
     },
-}  # fmt: skip
+}
 
 TREES_START = {
     "a namespace package below src": ["discover", "-s", "src/harbour/tides", "-t", "src"],
@@ -235,8 +238,8 @@ ORDER = """
 def test_what_shares_a_process(folder, process, how):
     names = ["b/Low", "b/c/High", "a/Slack", "a/Ebb", "d/Flood"]
     for number, name in enumerate(names):
-        place, _, title = name.rpartition("/")
-        folder.file(f"t/{place}/test_{title.lower()}.py", ORDER.format(order=number, name=title))
+        path, _, title = name.rpartition("/")
+        folder.file(f"t/{path}/test_{title.lower()}.py", ORDER.format(order=number, name=title))
     keys = {"process": process} if process else {}
     folder.file("wolfbane.toml", suite("tides", "python", "t", **keys))
     run = folder.run("-j3", *how)

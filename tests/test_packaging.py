@@ -29,9 +29,12 @@ def test_the_wheel_has_all_of_the_package_and_nothing_else(built):
     names = zipfile.ZipFile(wheel).namelist()
     packed = {name for name in names if ".dist-info/" not in name}
     tracked = subprocess.run(
-        ["git", "ls-files", "--cached", "--others", "--exclude-standard", "src"], cwd=ROOT,
-        capture_output=True, text=True, check=True,
-    ).stdout.split()  # fmt: skip
+        ["git", "ls-files", "--cached", "--others", "--exclude-standard", "src"],
+        cwd=ROOT,
+        capture_output=True,
+        text=True,
+        check=True,
+    ).stdout.split()
     assert packed == {name.removeprefix("src/") for name in tracked if (ROOT / name).exists()}
     assert any(name.endswith("licenses/LICENSE") for name in names)
 
@@ -48,8 +51,8 @@ def test_the_source_archive_has_no_pictures_and_no_ci(built):
 def test_an_index_page_has_whole_links_and_what_it_runs_on(built):
     (wheel,) = built.glob("*.whl")
     opened = zipfile.ZipFile(wheel)
-    (place,) = [name for name in opened.namelist() if name.endswith("/METADATA")]
-    told = message_from_string(opened.read(place).decode())
+    (folder,) = [name for name in opened.namelist() if name.endswith("/METADATA")]
+    told = message_from_string(opened.read(folder).decode())
     links = re.findall(r"\]\(([^)]+)\)", told.get_payload())
     assert len(links) > 20 and all(link.startswith("https://") for link in links), links
     classifiers = told.get_all("Classifier")

@@ -76,9 +76,7 @@ def test_the_table_says_what_is_run_here():
 
 def test_choosing(tide):
     sample = tide.sample
-    listed = {
-        row["address"]: row for row in json.loads(tide.call("list", "--as", "json").out)
-    }  # fmt: skip
+    listed = {row["address"]: row for row in json.loads(tide.call("list", "--as", "json").out)}
     assert {sample.high, sample.low, sample.hang, sample.crash} - {""} <= set(listed)
     assert all(row["line"] for row in listed.values())
     assert listed[sample.high]["tags"][0] in ("smoke", sample.own_tag)

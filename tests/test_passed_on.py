@@ -8,11 +8,16 @@ import pytest
 
 from conftest import present, suite
 
-SUITES = "".join([
-    suite("tides", "python", "tides"), suite("page", "node", "page"),
-    suite("log", "tap", "log/*.sh"), suite("checks", "program", "checks", arguments=["first"]),
-    suite("rules", "scenario", "rules"), suite("old", "bridge", "old", bridge="old.toml"),
-])  # fmt: skip
+SUITES = "".join(
+    [
+        suite("tides", "python", "tides"),
+        suite("page", "node", "page"),
+        suite("log", "tap", "log/*.sh"),
+        suite("checks", "program", "checks", arguments=["first"]),
+        suite("rules", "scenario", "rules"),
+        suite("old", "bridge", "old", bridge="old.toml"),
+    ]
+)
 BRIDGE = """
     about = "the old launcher"
     [find]
@@ -31,10 +36,13 @@ def quay(folder):
     folder.file(
         "tides/test_mode.py", "import sys\ndef test_dev():\n    assert sys.flags.dev_mode\n"
     )
-    folder.file("page/gc.test.mjs", """
+    folder.file(
+        "page/gc.test.mjs",
+        """
         import test from "node:test";
         test("collects", () => globalThis.gc());
-    """)  # fmt: skip
+    """,
+    )
     folder.file("log/echo.sh", 'echo 1..1; [ "$*" = "--deep 2" ] && echo ok 1\n')
     folder.file("checks/look.sh", '[ "$*" = "first --deep 2" ]\n', 0o755)
     folder.file("rules/quay.feature", "Feature: q\n  Scenario: s\n    Given nothing\n")
@@ -48,13 +56,16 @@ def quay(folder):
     ("suite", "options"),
     [
         ("tides", ["-X", "dev"]),
-        pytest.param("page", ["--expose-gc"], marks=pytest.mark.skipif(
-            not present("node"), reason="node is not installed")),
+        pytest.param(
+            "page",
+            ["--expose-gc"],
+            marks=pytest.mark.skipif(not present("node"), reason="node is not installed"),
+        ),
         ("log", ["--deep", "2"]),
         ("checks", ["--deep", "2"]),
         ("old", ["--deep", "2"]),
     ],
-)  # fmt: skip
+)
 def test_options_reach_the_suite_they_are_for(quay, suite, options):
     without = quay.run("--suite", suite)
     assert without.code == 1, without.out
@@ -77,7 +88,7 @@ def test_the_command_to_repeat_a_test_and_presets_have_them(quay):
 
 
 @pytest.mark.parametrize(
-    ("arguments", "words"),
+    ("arguments", "message"),
     [
         (
             ["--suite", "rules", "--", "-x"],
@@ -92,9 +103,9 @@ def test_the_command_to_repeat_a_test_and_presets_have_them(quay):
         (["--suite", "log", "--options-for", "tides", "--", "-x"], "'tides' is not in this run"),
     ],
 )
-def test_options_that_nobody_takes_are_refused(quay, arguments, words):
+def test_options_that_nobody_takes_are_refused(quay, arguments, message):
     done = quay.run(*arguments)
-    assert (done.code, words in done.err) == (2, True), done.err
+    assert (done.code, message in done.err) == (2, True), done.err
 
 
 def test_a_bridge_says_where_options_go(quay):

@@ -77,18 +77,19 @@ def test_of_another_session(self):
     run = folder.run("--jobs", "1", "--evidence", "all")
     assert set(run.outcomes.values()) == {"failed"}, run.out
     by_name = {address.rpartition("/ ")[2]: result for address, result in run.results.items()}
-    words = {name.partition(" ")[0]: result["message"] for name, result in by_name.items()}
-    assert "'*****' != 'another word'" in words["test_logs_in"]
-    assert "'*****' != 'another word'" in words["test_keys"]
-    assert f"{OF_KEYS[:-1]}, {SECRET[:-1]}!" in words["test_of_another_session"]
+    message = {name.partition(" ")[0]: result["message"] for name, result in by_name.items()}
+    assert "'*****' != 'another word'" in message["test_logs_in"]
+    assert "'*****' != 'another word'" in message["test_keys"]
+    assert f"{OF_KEYS[:-1]}, {SECRET[:-1]}!" in message["test_of_another_session"]
     forms = [SECRET, quote(SECRET, safe=""), SECRET.replace("&", "&amp;"), OF_KEYS]
     files = [path for path in folder.path.glob(".wolfbane/**/*") if path.is_file()]
     assert len(files) > 10
     told = {path: path.read_bytes() for path in files}
     told[folder.path] = run.out.encode()
-    found = {path.name: form for form in forms for path, text in told.items()
-             if form.encode() in text}  # fmt: skip
-    assert found == {}
+    results = {
+        path.name: form for form in forms for path, text in told.items() if form.encode() in text
+    }
+    assert results == {}
 
 
 @needs("chromium")

@@ -104,7 +104,9 @@ def test_a_run_is_printed_as_a_line_that_repeats_it(quay):
 
 
 def test_a_command_is_printed_without_any_side_effect(folder):
-    folder.file("wolfbane.toml", """
+    folder.file(
+        "wolfbane.toml",
+        """
         [workspace]
         env = "local"
         [[suite]]
@@ -115,7 +117,8 @@ def test_a_command_is_printed_without_any_side_effect(folder):
         [param.key]
         [env.local]
         key = { shell = "touch looked-up; echo low" }
-    """)  # fmt: skip
+    """,
+    )
     folder.file("test_a.py", "open('loaded', 'w').close()\ndef test_a(): pass\n")
     before = sorted(path.name for path in folder.path.iterdir())
     assert folder.call("run", "--print-command").out == "wolfbane run\n"
@@ -127,15 +130,15 @@ _words = st.lists(st.text(st.characters(codec="utf-8", exclude_categories=["C"])
 
 @settings(max_examples=40)
 @for_any(_words)
-def test_a_posix_shell_reads_the_words_back(words):
-    line = quoted(["printf", r"%s\037", *words], "posix")
+def test_a_posix_shell_reads_the_words_back(message):
+    line = quoted(["printf", r"%s\037", *message], "posix")
     out = subprocess.run(["sh", "-c", line], capture_output=True, check=True).stdout.decode()
-    assert out.split("\x1f")[:-1] == (words or [""])
+    assert out.split("\x1f")[:-1] == (message or [""])
 
 
 def read_as_program(line):
     """Cut a line into arguments as programs on Windows do (CommandLineToArgvW)."""
-    found, word, inside, started, slashes = [], "", False, False, 0
+    matches, word, inside, started, slashes = [], "", False, False, 0
     for sign in [*line, " "]:
         if sign == "\\":
             slashes += 1
@@ -151,29 +154,29 @@ def read_as_program(line):
             continue
         word, slashes = word + "\\" * slashes, 0
         if sign in " \t" and not inside:
-            found += [word] if started else []
+            matches += [word] if started else []
             word, started = "", False
         else:
             word, started = word + sign, True
-    return found
+    return matches
 
 
 @for_any(_words)
-def test_the_command_prompt_reads_the_words_back(words):
-    line = quoted(words, "cmd")
+def test_the_command_prompt_reads_the_words_back(message):
+    line = quoted(message, "cmd")
     bare = re.sub(r"\^(.)", "", line)
     assert not re.search(r'[()%!^"<>&|]', bare), "the prompt would act on this"
-    assert read_as_program(re.sub(r"\^(.)", r"\1", line)) == words
+    assert read_as_program(re.sub(r"\^(.)", r"\1", line)) == message
 
 
 @for_any(_words)
-def test_pwsh_reads_the_words_back(words):
-    line = quoted(["wolfbane", *words], "pwsh")
+def test_pwsh_reads_the_words_back(message):
+    line = quoted(["wolfbane", *message], "pwsh")
     if line.startswith("wolfbane --% "):
-        assert read_as_program(line.removeprefix("wolfbane --% ")) == words
+        assert read_as_program(line.removeprefix("wolfbane --% ")) == message
     else:
         read = [
             word[1:-1].replace("''", "'") if word.startswith("'") else word
             for word in re.findall(r"(?<!\S)(?:'(?:[^']|'')*'|[^\s']+)(?!\S)", line)
         ]
-        assert read == ["wolfbane", *words]
+        assert read == ["wolfbane", *message]

@@ -70,14 +70,14 @@ def test_listeners(self):
     )
     run = folder.run()
     assert set(run.outcomes.values()) == {"passed"}, run.out
-    found = json.loads((folder.path / "found.json").read_text())
-    assert found["ports"]
-    for port, *answers in found["ports"]:
+    result = json.loads((folder.path / "found.json").read_text())
+    assert result["ports"]
+    for port, *answers in result["ports"]:
         for answer in answers:
             assert "webSocketDebuggerUrl" not in answer, port
             assert "sessionId" not in answer, port
-    assert 0 not in found["screens"]
-    assert bool(found["screens"]) == (engine == "webkit")
+    assert 0 not in result["screens"]
+    assert bool(result["screens"]) == (engine == "webkit")
 
 
 @pytest.mark.parametrize("command", [["list"], ["run"], ["history"], ["explain", "test_high"]])
@@ -96,9 +96,9 @@ def test_only_its_owner_enters_the_results(folder, command):
 @as_another_user
 def test_another_user_reads_nothing_that_a_test_prints(folder, tmp_path_factory):
     scratch = tmp_path_factory.mktemp("scratch")
-    for place in (scratch, *scratch.parents, folder.path, *folder.path.parents):
-        if place != place.parent:
-            place.chmod(place.stat().st_mode | 0o055)
+    for path in (scratch, *scratch.parents, folder.path, *folder.path.parents):
+        if path != path.parent:
+            path.chmod(path.stat().st_mode | 0o055)
     folder.file(
         "test_tides.py",
         f"""
@@ -116,8 +116,11 @@ def test_another_user_reads_nothing_that_a_test_prints(folder, tmp_path_factory)
     )
     command = folder.command("run", "--jobs", "1")
     done = subprocess.run(
-        ["sh", "-c", 'umask 000; exec "$@"', "-", *command], cwd=folder.path, check=False,
+        ["sh", "-c", 'umask 000; exec "$@"', "-", *command],
+        cwd=folder.path,
+        check=False,
         env={**folder.environment(), "TMPDIR": str(scratch), "PYTHONDONTWRITEBYTECODE": "1"},
-        capture_output=True, text=True,
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+    )
     assert done.returncode == 0, done.stdout + done.stderr

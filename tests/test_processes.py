@@ -38,14 +38,14 @@ subprocess.Popen([sys.executable, "-c", "import time; time.sleep(600)", sys.argv
 
 
 def alive(mark: str) -> list[str]:
-    found = []
+    matches = []
     for process in psutil.process_iter():
         try:
             if mark in process.cmdline() and process.status() != psutil.STATUS_ZOMBIE:
-                found.append(" ".join(process.cmdline()))
+                matches.append(" ".join(process.cmdline()))
         except psutil.Error:
             continue
-    return found
+    return matches
 
 
 @pytest.mark.parametrize("end", ["pass", "import os; os._exit(3)"])
@@ -73,9 +73,10 @@ def test_killed_outright_what_a_test_started_without_an_environment_is_gone(fold
     mark = f"mark-of-{folder.path}"
     folder.file(
         "test_a.py",
-        CHILD.format(mark=mark, how="env={}", start="start(); import time; time.sleep(600)",
-                     end="pass"),
-    )  # fmt: skip
+        CHILD.format(
+            mark=mark, how="env={}", start="start(); import time; time.sleep(600)", end="pass"
+        ),
+    )
     process = subprocess.Popen(folder.command("run"), cwd=folder.path, env=folder.environment())
     until(lambda: alive(mark))
     process.kill()
@@ -85,17 +86,17 @@ def test_killed_outright_what_a_test_started_without_an_environment_is_gone(fold
 
 @pytest.mark.skipif(sys.platform != "linux", reason="it looks into /proc")
 def test_killed_outright_a_launch_leaves_no_folder(folder, tmp_path_factory):
-    place = tmp_path_factory.mktemp("scratch")
+    target = tmp_path_factory.mktemp("scratch")
     write_ledger(folder)
-    body = f"open({str(place / 'began')!r}, 'w')\nimport time\ntime.sleep(600)\n"
+    body = f"open({str(target / 'began')!r}, 'w')\nimport time\ntime.sleep(600)\n"
     (folder.path / "launcher.py").write_text(body)
-    environment = {**folder.environment(), "TMPDIR": str(place)}
+    environment = {**folder.environment(), "TMPDIR": str(target)}
     process = subprocess.Popen(folder.command("run"), cwd=folder.path, env=environment)
-    until((place / "began").exists)
-    assert [path.name for path in place.glob("wolfbane-run-*/launch-*")]
+    until((target / "began").exists)
+    assert [path.name for path in target.glob("wolfbane-run-*/launch-*")]
     process.send_signal(signal.SIGKILL)
     process.wait()
-    until(lambda: [path.name for path in place.iterdir()] == ["began"])
+    until(lambda: [path.name for path in target.iterdir()] == ["began"])
 
 
 def test_a_test_that_empties_the_scratch_folder_costs_no_other(folder):
@@ -111,7 +112,7 @@ def test_a_test_that_empties_the_scratch_folder_costs_no_other(folder):
         """,
     )
     folder.file("test_b.py", "def test_b(): pass\n")
-    with tempfile.TemporaryDirectory() as place:
-        run = folder.run("-j", "1", TMPDIR=place)
-        assert list(Path(place).iterdir()) == []
+    with tempfile.TemporaryDirectory() as path:
+        run = folder.run("-j", "1", TMPDIR=path)
+        assert list(Path(path).iterdir()) == []
     assert sorted(run.outcomes.values()) == ["crashed", "passed", "passed", "passed"], run.out

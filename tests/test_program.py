@@ -36,9 +36,19 @@ def test_the_demo_shows_what_the_tool_shows(folder):
     smoke = json.loads(folder.call("list", "--tag", "smoke", "--as", "json").out)
     suites = {test["suite"] for test in smoke}
     assert suites == {
-        "tides", "fees", "examples", "page", "page-specs", "tide-gauge", "rules", "quay-log",
-        "gates", "ledger", "bookings", "workflows",
-    }  # fmt: skip
+        "tides",
+        "fees",
+        "examples",
+        "page",
+        "page-specs",
+        "tide-gauge",
+        "rules",
+        "quay-log",
+        "gates",
+        "ledger",
+        "bookings",
+        "workflows",
+    }
     staging = subprocess.Popen(
         [sys.executable, "booking/service.py", "staging"], cwd=folder.path, stdout=subprocess.PIPE
     )
@@ -96,16 +106,22 @@ LOADED = """
 """
 
 
-@pytest.mark.parametrize(("command", "heavy"), [
-    ("--version", "yaml rich pydantic psutil sqlalchemy matplotlib lxml asyncio"),
-    ("list", "sqlalchemy matplotlib numpy lxml httpx aiohttp jinja2 pydantic"),
-    ("run", "sqlalchemy matplotlib numpy lxml httpx aiohttp jinja2 pydantic"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("command", "heavy"),
+    [
+        ("--version", "yaml rich pydantic psutil sqlalchemy matplotlib lxml asyncio"),
+        ("list", "sqlalchemy matplotlib numpy lxml httpx aiohttp jinja2 pydantic"),
+        ("run", "sqlalchemy matplotlib numpy lxml httpx aiohttp jinja2 pydantic"),
+    ],
+)
 def test_what_takes_long_to_load_is_loaded_where_it_is_used(folder, command, heavy):
     folder.file("test_quay.py", "def test_quay():\n    pass\n")
     folder.file("loaded.py", LOADED.replace("HEAVY", repr(heavy.split())))
     told = subprocess.run(
-        [sys.executable, "loaded.py", command], cwd=folder.path, capture_output=True, text=True,
+        [sys.executable, "loaded.py", command],
+        cwd=folder.path,
+        capture_output=True,
+        text=True,
         check=False,
-    )  # fmt: skip
+    )
     assert told.stdout.splitlines()[-1] == "[]", told.stdout + told.stderr

@@ -9,14 +9,20 @@ from conftest import suite
 PROGRAMS = {
     "opens": ('#!/bin/sh\n# tags: category=billing\necho "$@"\n', "passed", ""),
     "no-crane.sh": ("echo no crane today; exit 77\n", "skipped", "no crane today"),
-    "stuck.sh": ("echo log; echo the gate is stuck >&2; exit 99\n", "errored",
-                 "exit code 99\nthe gate is stuck"),
-    "low.py": ("import sys\nprint(sys.argv[1:])\nsys.exit(3)\n", "failed",
-               "exit code 3\n['--quay', 'north']"),
+    "stuck.sh": (
+        "echo log; echo the gate is stuck >&2; exit 99\n",
+        "errored",
+        "exit code 99\nthe gate is stuck",
+    ),
+    "low.py": (
+        "import sys\nprint(sys.argv[1:])\nsys.exit(3)\n",
+        "failed",
+        "exit code 3\n['--quay', 'north']",
+    ),
     "killed.sh": ("kill -9 $$\n", "crashed", "the program was killed by SIGKILL"),
     "strict.rule": ("false\necho never\n", "failed", "exit code 1"),
     "slow.sh": ("echo waiting; exec sleep 600\n", "timed out", "the test ran longer than 2 s"),
-}  # fmt: skip
+}
 
 
 @pytest.fixture
@@ -26,17 +32,23 @@ def gates(folder):
     folder.file("checks/notes.txt", "not a program\n")
     folder.file(
         "wolfbane.toml",
-        suite("gates", "program", "checks", arguments=["--quay", "north"], timeout="2s",
-              interpreters={".rule": ["sh", "-e"]}),
-    )  # fmt: skip
+        suite(
+            "gates",
+            "program",
+            "checks",
+            arguments=["--quay", "north"],
+            timeout="2s",
+            interpreters={".rule": ["sh", "-e"]},
+        ),
+    )
     return folder
 
 
 def test_the_exit_code_decides(gates):
     run = gates.run("-j", "4")
     assert run.outcomes == {f"checks/{name}": o for name, (_, o, _) in PROGRAMS.items()}, run.out
-    for name, (_, _, words) in PROGRAMS.items():
-        assert run.results[f"checks/{name}"]["message"] == words
+    for name, (_, _, message) in PROGRAMS.items():
+        assert run.results[f"checks/{name}"]["message"] == message
     assert run.results["checks/slow.sh"]["output"] == "waiting\n"
     assert run.results["checks/opens"]["output"] == "--quay north\n"
 
@@ -73,20 +85,22 @@ GATE = """
 
 
 @pytest.mark.parametrize(
-    ("code", "outcome", "words"),
+    ("code", "outcome", "message"),
     [
         ("1", "failed", "exit code 1"),
         ("0", "errored", "these parts failed, but the exit code is 0: south"),
     ],
 )
-def test_a_program_attaches_files_and_names_its_parts(folder, code, outcome, words):
+def test_a_program_attaches_files_and_names_its_parts(folder, code, outcome, message):
     folder.file("gate.sh", GATE.replace("CODE", code))
     folder.file("wolfbane.toml", suite("gates", "program", "gate.sh"))
     result = folder.run().results["gate.sh"]
-    assert (result["outcome"], result["message"]) == (outcome, words)
+    assert (result["outcome"], result["message"]) == (outcome, message)
     assert [(p["name"], p["outcome"]) for p in result["parts"]] == [
-        ("north", "passed"), ("south", "failed"), ("lock", "skipped"),
-    ]  # fmt: skip
+        ("north", "passed"),
+        ("south", "failed"),
+        ("lock", "skipped"),
+    ]
     (kept,) = result["evidence"]
     assert kept["name"] == "readings.txt"
     assert next(folder.path.glob(f"**/{kept['path']}")).read_text() == "depth 4\n"

@@ -390,10 +390,10 @@ MODULES = ("test_textwrap", "test_csv", "test_argparse", "test_json", "test_cont
 @pytest.fixture(scope="module")
 def library(tmp_path_factory):
     """Copies of the interpreter's own tests, and what its own runner counts on each."""
-    found = importlib.util.find_spec("test.support")
-    if found is None or not found.origin:
+    result = importlib.util.find_spec("test.support")
+    if result is None or not result.origin:
         pytest.skip("this interpreter comes without its own tests")
-    source = Path(found.origin).parent.parent
+    source = Path(result.origin).parent.parent
     root = tmp_path_factory.mktemp("library")
     shutil.copytree(source / "support", root / "test" / "support")
     shutil.copy(source / "__init__.py", root / "test")
@@ -404,10 +404,13 @@ def library(tmp_path_factory):
             copy(path, root / "test" / path.name)
         own = subprocess.run(
             [sys.executable, "-m", "unittest", f"test.{module}"],
-            cwd=root, capture_output=True, text=True, check=False,
-        ).stderr  # fmt: skip
+            cwd=root,
+            capture_output=True,
+            text=True,
+            check=False,
+        ).stderr
         counts[module] = {
-            key: int(found[1]) if (found := re.search(pattern, own)) else 0
+            key: int(result[1]) if (result := re.search(pattern, own)) else 0
             for key, pattern in {
                 "run": r"Ran (\d+) test",
                 "failed": r"failures=(\d+)",
@@ -482,7 +485,9 @@ def test_examples_in_docstrings_and_texts(folder):
 
 
 def test_a_malformed_docstring_costs_itself_and_long_output_is_cut(folder):
-    folder.file("tides.py", '''
+    folder.file(
+        "tides.py",
+        '''
         def good():
             """
             >>> good()
@@ -504,14 +509,17 @@ def test_a_malformed_docstring_costs_itself_and_long_output_is_cut(folder):
             nothing
             """
             print("\\n".join(f"line {n}" for n in range(5000)))
-    ''')  # fmt: skip
+    ''',
+    )
     folder.file("log.txt", "A text:\n\n  >>> 1\n  1\n  >>>2\n")
     folder.file("wolfbane.toml", suite("d", "doctest", "tides.py", "log.txt"))
     run = folder.run()
     assert run.outcomes == {
-        "tides.py#good": "passed", "tides.py#bad": "errored", "tides.py#flood": "failed",
+        "tides.py#good": "passed",
+        "tides.py#bad": "errored",
+        "tides.py#flood": "failed",
         "log.txt": "errored",
-    }  # fmt: skip
+    }
     bad, log = run.results["tides.py#bad"], run.results["log.txt"]
     assert bad["message"].startswith("lacks blank after >>>")
     assert bad["frames"] == [{"file": "tides.py", "line": 13, "function": "example"}]

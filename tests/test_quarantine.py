@@ -35,20 +35,34 @@ def entry(folder, match="name:sick", more=""):
 def test_added_shown_and_released(quay):
     assert quay.run().code == 1
     ends = str(TODAY + timedelta(days=30))
-    added = quay.call("quarantine", "add", "--name", "sick", "--because", "it waits", "--until",
-                      ends, "--owner", "quay", "--ticket", "https://harbour.example/7")  # fmt: skip
+    added = quay.call(
+        "quarantine",
+        "add",
+        "--name",
+        "sick",
+        "--because",
+        "it waits",
+        "--until",
+        ends,
+        "--owner",
+        "quay",
+        "--ticket",
+        "https://harbour.example/7",
+    )
     assert (added.code, "test_quay.py#test_sick" in added.out) == (0, True), added.err
     twice = quay.call("quarantine", "add", "--name", "sick", "--because", "again")
     assert (twice.code, "already quarantined" in twice.err) == (2, True)
     run = quay.run("--report", "xunit=out.xml")
     assert run.code == 0
     assert run.outcomes["test_quay.py#test_sick"] == "failed"
-    for words in (
-        "quarantined  1 test "
-"(failures do not fail the run)", f"0 days: it waits; until {ends}; quay",
-        "passed 0 of 1 recent runs", "it is sick", "1 test passed, 1 quarantined (1 failed)",
-    ):  # fmt: skip
-        assert words in run.out, run.out
+    for message in (
+        "quarantined  1 test (failures do not fail the run)",
+        f"0 days: it waits; until {ends}; quay",
+        "passed 0 of 1 recent runs",
+        "it is sick",
+        "1 test passed, 1 quarantined (1 failed)",
+    ):
+        assert message in run.out, run.out
     assert quay.run("--name", "sick").code == 0
     skipped = quay.run("--quarantine", "skip")
     assert list(skipped.outcomes) == ["test_quay.py#test_good"]
@@ -89,7 +103,7 @@ def test_entries_without_tests_are_said(quay):
         ("match = 'a'\nbecause = 'x'\nsince = 'May'", "not a date; write since = 2026-06-01"),
         ("match = 'a'\nsince = 2026-01-01", "quarantine.toml:1: 'because' is missing"),
     ],
-)  # fmt: skip
+)
 def test_a_file_that_is_wrong(quay, lines, message):
     quay.file("quarantine.toml", f"[[quarantined]]\n{lines}\n")
     run = quay.call("run")

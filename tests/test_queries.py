@@ -7,32 +7,43 @@ import pytest
 from wolfbane.kinds.bridge.queries import queried
 
 SOURCES = {
-    "java": ('class Ledger {\n  @Case @Mark("smoke") void addsUp() {}\n  void helper() {}\n}', """
+    "java": (
+        'class Ledger {\n  @Case @Mark("smoke") void addsUp() {}\n  void helper() {}\n}',
+        """
         (class_declaration name: (identifier) @group.name) @group
         (method_declaration (modifiers (marker_annotation name: (identifier) @kind))
           name: (identifier) @test.name (#eq? @kind "Case")) @test
         (method_declaration (modifiers (annotation name: (identifier) @mark
             arguments: (annotation_argument_list (string_literal) @tag)))
           name: (identifier) @test.name (#eq? @mark "Mark")) @test
-    """),
-    "c-sharp": ('class Ledger {\n  [Case, Mark("smoke")] void addsUp() {}\n}', """
+    """,
+    ),
+    "c-sharp": (
+        'class Ledger {\n  [Case, Mark("smoke")] void addsUp() {}\n}',
+        """
         (class_declaration name: (identifier) @group.name) @group
         (method_declaration (attribute_list (attribute name: (identifier) @kind))
           name: (identifier) @test.name (#eq? @kind "Case")) @test
         (method_declaration (attribute_list (attribute name: (identifier) @mark
             (attribute_argument_list (attribute_argument (string_literal) @tag))))
           name: (identifier) @test.name (#eq? @mark "Mark")) @test
-    """),
-    "php": ("<?php class Ledger {\n  #[Case, Mark('smoke')] function addsUp() {}\n"
-            "  function helper() {}\n}", """
+    """,
+    ),
+    "php": (
+        "<?php class Ledger {\n  #[Case, Mark('smoke')] function addsUp() {}\n"
+        "  function helper() {}\n}",
+        """
         (class_declaration name: (name) @group.name) @group
         (method_declaration attributes: (attribute_list (attribute_group (attribute (name) @kind)))
           name: (name) @test.name (#eq? @kind "Case")) @test
         (method_declaration attributes: (attribute_list (attribute_group (attribute (name) @mark
             parameters: (arguments (argument (string) @tag)))))
           name: (name) @test.name (#eq? @mark "Mark")) @test
-    """),
-    "ruby": ('ledger "Ledger" do\n  entry "addsUp", :smoke do\n  end\n  helper\nend\n', """
+    """,
+    ),
+    "ruby": (
+        'ledger "Ledger" do\n  entry "addsUp", :smoke do\n  end\n  helper\nend\n',
+        """
         (call method: (identifier) @kind arguments: (argument_list . (string) @group.name)
           (#eq? @kind "ledger")) @group
         (call method: (identifier) @kind arguments: (argument_list . (string) @test.name)
@@ -40,16 +51,22 @@ SOURCES = {
         (call method: (identifier) @kind
           arguments: (argument_list . (string) @test.name (simple_symbol) @tag)
           (#eq? @kind "entry")) @test
-    """),
-    "go": ('package ledger\nfunc proveSum(c *Clerk) { c.Mark("smoke") }\nfunc helper() {}\n', """
+    """,
+    ),
+    "go": (
+        'package ledger\nfunc proveSum(c *Clerk) { c.Mark("smoke") }\nfunc helper() {}\n',
+        """
         (function_declaration name: (identifier) @test.name (#match? @test.name "^prove")) @test
         (function_declaration name: (identifier) @test.name body: (block (statement_list
             (expression_statement (call_expression
               function: (selector_expression field: (field_identifier) @mark)
               arguments: (argument_list (interpreted_string_literal) @tag)))))
           (#eq? @mark "Mark")) @test
-    """),
-    "typescript": ('class Ledger {\n  @Case @Mark("smoke") addsUp(): void {}\n  helper() {}\n}', """
+    """,
+    ),
+    "typescript": (
+        'class Ledger {\n  @Case @Mark("smoke") addsUp(): void {}\n  helper() {}\n}',
+        """
         (class_declaration name: (type_identifier) @group.name) @group
         (class_body (decorator (identifier) @kind) . (decorator)*
           . (method_definition name: (property_identifier) @test.name) @test
@@ -58,8 +75,9 @@ SOURCES = {
             arguments: (arguments (string) @tag)))
           . (method_definition name: (property_identifier) @test.name) @test
           (#eq? @mark "Mark"))
-    """),
-}  # fmt: skip
+    """,
+    ),
+}
 LITERALS = {
     "javascript": r"""test('it\'s \u{1F30A} "x"'); test("a\n\\b"); test(`t \` k`)""",
     "php": r"""<?php test('it\'s \n'); test("a\n\\b$");""",
@@ -98,10 +116,12 @@ def test_a_literal_is_what_it_stands_for(language):
     inside = around.get(language, "(_) @test.name")
     arguments = {"javascript": "arguments", "rust": "arguments", "php": "arguments"}
     call = {
-        "php": "function_call_expression", "c-sharp": "invocation_expression",
-        "java": "method_invocation", "ruby": "call",
-    }  # fmt: skip
+        "php": "function_call_expression",
+        "c-sharp": "invocation_expression",
+        "java": "method_invocation",
+        "ruby": "call",
+    }
     node, listed = call.get(language, "call_expression"), arguments.get(language, "argument_list")
     query = f"({node} arguments: ({listed} . {inside})) @test"
-    found = queried(LITERALS[language].encode(), language, query)
-    assert [item.name for item in found] == MEANT[language]
+    result = queried(LITERALS[language].encode(), language, query)
+    assert [item.name for item in result] == MEANT[language]

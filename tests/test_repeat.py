@@ -41,15 +41,23 @@ def quay(folder):
 
 def counts(done):
     return {
-        address.rpartition("_")[2]: (found["passed"], found["runs"])
+        address.rpartition("_")[2]: (results["passed"], results["runs"])
         for address, result in done.results.items()
-        if (found := result["repeated"])
+        if (results := result["repeated"])
     }
 
 
 def test_each_run_is_counted_in_a_fresh_worker_or_in_one(quay):
-    fresh = quay.run("--repeat", "5", "--report", "html=page.html", "--report", "xunit=x.xml",
-                     "--report", "ctrf=c.json")  # fmt: skip
+    fresh = quay.run(
+        "--repeat",
+        "5",
+        "--report",
+        "html=page.html",
+        "--report",
+        "xunit=x.xml",
+        "--report",
+        "ctrf=c.json",
+    )
     assert fresh.code == 1
     assert counts(fresh) == {"fails": (4, 5), "process": (5, 5)}
     assert fresh.results[THIRD]["outcome"] == "failed"
@@ -68,9 +76,9 @@ def test_each_run_is_counted_in_a_fresh_worker_or_in_one(quay):
 
 def test_it_ends_at_the_first_failure_or_after_a_time(quay):
     first = quay.run("--repeat", "50", "--stop-after", "1", "--jobs", "1")
-    found = counts(first)
-    assert (first.code, found["fails"]) == (1, (2, 3))
-    assert 0 < found["process"][1] < 50
+    result = counts(first)
+    assert (first.code, result["fails"]) == (1, (2, 3))
+    assert 0 < result["process"][1] < 50
     limited = quay.run("--repeat-for", "0.01s")
     assert set(counts(limited)) == {"fails", "process"}
     bounded = quay.run("--repeat-for", "10m", "--repeat", "2")
@@ -89,7 +97,7 @@ def test_tests_that_need_each_other_repeat_together_and_other_kinds_do(quay):
 
 
 @pytest.mark.parametrize(
-    ("arguments", "words"),
+    ("arguments", "message"),
     [
         (["--repeat", "0"], "0 is not in the range x>=1"),
         (["--repeat", "2", "--retries", "1"], "--repeat and --retries cannot be used together"),
@@ -97,6 +105,6 @@ def test_tests_that_need_each_other_repeat_together_and_other_kinds_do(quay):
         (["--repeat-for", "soon"], "soon"),
     ],
 )
-def test_what_makes_no_sense_is_refused(quay, arguments, words):
+def test_what_makes_no_sense_is_refused(quay, arguments, message):
     done = quay.run(*arguments)
-    assert (done.code, words in done.err) == (2, True), done.err
+    assert (done.code, message in done.err) == (2, True), done.err

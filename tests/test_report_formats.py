@@ -24,43 +24,67 @@ from wolfbane.results.record import Record
 CTRF = {
     "type": "object",
     "required": ["results"],
-    "properties": {"results": {
-        "type": "object",
-        "required": ["tool", "summary", "tests"],
-        "properties": {
-            "tool": {"type": "object", "required": ["name"]},
-            "summary": {
-                "type": "object",
-                "required": ["tests", "passed", "failed", "pending", "skipped", "other",
-                             "start", "stop"],
-                "additionalProperties": {"type": "integer"},
-            },
-            "tests": {"type": "array", "items": {
-                "type": "object",
-                "required": ["name", "status", "duration"],
-                "properties": {
-                    "name": {"type": "string"},
-                    "status": {"enum": ["passed", "failed", "skipped", "pending", "other"]},
-                    "duration": {"type": "integer"},
-                    "flaky": {"type": "boolean"},
-                    "retries": {"type": "integer"},
-                    "tags": {"type": "array", "items": {"type": "string"}},
-                    "steps": {"type": "array", "items": {"required": ["name", "status"]}},
+    "properties": {
+        "results": {
+            "type": "object",
+            "required": ["tool", "summary", "tests"],
+            "properties": {
+                "tool": {"type": "object", "required": ["name"]},
+                "summary": {
+                    "type": "object",
+                    "required": [
+                        "tests",
+                        "passed",
+                        "failed",
+                        "pending",
+                        "skipped",
+                        "other",
+                        "start",
+                        "stop",
+                    ],
+                    "additionalProperties": {"type": "integer"},
                 },
-            }},
-        },
-    }},
-}  # fmt: skip
+                "tests": {
+                    "type": "array",
+                    "items": {
+                        "type": "object",
+                        "required": ["name", "status", "duration"],
+                        "properties": {
+                            "name": {"type": "string"},
+                            "status": {"enum": ["passed", "failed", "skipped", "pending", "other"]},
+                            "duration": {"type": "integer"},
+                            "flaky": {"type": "boolean"},
+                            "retries": {"type": "integer"},
+                            "tags": {"type": "array", "items": {"type": "string"}},
+                            "steps": {"type": "array", "items": {"required": ["name", "status"]}},
+                        },
+                    },
+                },
+            },
+        }
+    },
+}
 TEXTS = st.text(st.characters(codec=None), max_size=30)
 
 
 def record(results, held=()):
     """A record of these results, those at these addresses quarantined."""
     started = RunStarted(
-        run="r", workspace="Quay", began="2026-06-01T06:00:00+02:00", command="", expression="",
-        leave_out="", left_out={}, tests=len(results), files={}, suites={}, jobs=1, order="",
-        runtimes={}, quarantined={address: Quarantined("it waits", 3) for address in held},
-    )  # fmt: skip
+        run="r",
+        workspace="Quay",
+        began="2026-06-01T06:00:00+02:00",
+        command="",
+        expression="",
+        leave_out="",
+        left_out={},
+        tests=len(results),
+        files={},
+        suites={},
+        jobs=1,
+        order="",
+        runtimes={},
+        quarantined={address: Quarantined("it waits", 3) for address in held},
+    )
     return Record(started, list(results), RunFinished(1.5, 1, {}))
 
 
@@ -87,21 +111,27 @@ def test_every_format_tells_the_same():
         reader.feed(line)
     points = reader.finish().points
     assert [(p.ok, p.directive) for p in points] == [
-        (True, ""), (True, ""), (False, ""), (True, "skip"), (False, "todo")
-    ]  # fmt: skip
+        (True, ""),
+        (True, ""),
+        (False, ""),
+        (True, "skip"),
+        (False, "todo"),
+    ]
     told = json.loads(made["ctrf"])
     jsonschema.validate(told, CTRF)
     assert [t["status"] for t in told["results"]["tests"]] == [
-        "passed", "passed", "failed", "skipped", "other"
-    ]  # fmt: skip
+        "passed",
+        "passed",
+        "failed",
+        "skipped",
+        "other",
+    ]
     assert told["results"]["tests"][1]["retries"] == 1
     assert told["results"]["summary"]["failed"] == 1
     suite = etree.fromstring(made["xunit"].encode()).find("testsuite")
     assert (suite.get("failures"), suite.get("skipped")) == ("1", "2")
     table = list(csv.DictReader(io.StringIO(made["csv"])))
-    assert [row["outcome"] for row in table] == [
-        "passed", "flaky", "failed", "skipped", "failed"
-    ]  # fmt: skip
+    assert [row["outcome"] for row in table] == ["passed", "flaky", "failed", "skipped", "failed"]
     assert (table[1]["attempts"], table[2]["message"]) == ("2", "it broke")
     markdown = made["markdown"]
     assert "1 passed, 1 flaky, 1 failed, 1 skipped, 1 quarantined in 1.50 s" in markdown
@@ -110,11 +140,24 @@ def test_every_format_tells_the_same():
     assert len(whole) == 5 and [json.loads(li) for li in made["jsonl"].splitlines()] == whole
 
 
-@pytest.mark.parametrize("text", [
-    "<script>alert(1)</script>", "=HYPERLINK(\"x\")", "+1", "-1", "@x", "a # SKIP b",
-    "\x1b[2J\x00\x9b", "</script><img src=x onerror=alert(1)>", "' onclick='x",
-    "| a | b |", "[x](javascript:1)", "```", "---\n...\nok 9 - x",
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "text",
+    [
+        "<script>alert(1)</script>",
+        '=HYPERLINK("x")',
+        "+1",
+        "-1",
+        "@x",
+        "a # SKIP b",
+        "\x1b[2J\x00\x9b",
+        "</script><img src=x onerror=alert(1)>",
+        "' onclick='x",
+        "| a | b |",
+        "[x](javascript:1)",
+        "```",
+        "---\n...\nok 9 - x",
+    ],
+)
 def test_hostile_texts_are_harmless(text):
     rows = [result(text, Outcome.FAILED, text, output=text, tags=(text,))]
     made = {name: render(name, record(rows)) for name in TEXTUAL if name != "json"}

@@ -79,10 +79,10 @@ def test_xunit_is_well_formed_whatever_tests_say(rows):
 @given(st.text(), st.text(), st.sampled_from(Outcome))
 def test_the_journal_gives_back_what_it_was_told(name, text, outcome):
     event = Finished(Result("a", "s", "python", "p", name, outcome, 0.5, text, output=text))
-    with tempfile.TemporaryDirectory() as place:
-        with Journal(Path(place)) as journal:
+    with tempfile.TemporaryDirectory() as folder:
+        with Journal(Path(folder)) as journal:
             journal(event)
-        assert list(read_journal(Path(place))) == [event]
+        assert list(read_journal(Path(folder))) == [event]
 
 
 HARBOUR = """
@@ -100,7 +100,7 @@ class T(unittest.TestCase):
 def test_a_failure_is_told_in_full(folder):
     folder.file("test_h.py", HARBOUR)
     out = folder.run().out
-    for words in (
+    for message in (
         "selected   3 tests in 1 file of 1 suite",
         "test_h.py  1 passed, 1 failed, 1 skipped",
         "failed  test_h.py#T / test_bad",
@@ -112,7 +112,7 @@ def test_a_failure_is_told_in_full(folder):
         "1 of 3 tests failed: 1 passed, 1 failed, 1 skipped; ",
         "; exit 1; run",
     ):
-        assert words in out, out
+        assert message in out, out
     assert max(len(line) for line in out.splitlines()) <= 80
     quiet = folder.run("--quiet").out
     assert "workspace" not in quiet and "failed  test_h.py#T / test_bad" in quiet
@@ -167,9 +167,13 @@ def on_a_terminal(folder, *arguments, **environment):
     subprocess.run(["stty", "cols", "80", "rows", "40"], stdin=terminal, check=True)
     own = {k: v for k, v in folder.environment().items() if k not in ("NO_COLOR", "COLUMNS")}
     process = subprocess.Popen(
-        folder.command(*arguments), cwd=folder.path, stdout=terminal, stderr=terminal,
-        stdin=terminal, env={**own, "TERM": "xterm-256color", **environment},
-    )  # fmt: skip
+        folder.command(*arguments),
+        cwd=folder.path,
+        stdout=terminal,
+        stderr=terminal,
+        stdin=terminal,
+        env={**own, "TERM": "xterm-256color", **environment},
+    )
     os.close(terminal)
     data = b""
     while True:
@@ -222,12 +226,18 @@ def test_run_it_again_chooses_what_brings_the_entry_back(folder):
     for name, text in HOOKS.items():
         folder.file(name, text, mode=0o755)
     run = folder.run()
-    told = re.findall(r"^(?:failed|errored)  (.+?)$.+?run it again: wolfbane (.+?)$", run.out,
-                      re.DOTALL | re.MULTILINE)  # fmt: skip
+    told = re.findall(
+        r"^(?:failed|errored)  (.+?)$.+?run it again: wolfbane (.+?)$",
+        run.out,
+        re.DOTALL | re.MULTILINE,
+    )
     assert {address for address, _ in told} == {
-        "py/test_hooks.py#Quay / tearDownClass", "py/test_hooks.py#test_hooks / tearDownModule",
-        "rules/quay.feature#after feature", "rules/steps#after run", "t/quay.t",
-    }  # fmt: skip
+        "py/test_hooks.py#Quay / tearDownClass",
+        "py/test_hooks.py#test_hooks / tearDownModule",
+        "rules/quay.feature#after feature",
+        "rules/steps#after run",
+        "t/quay.t",
+    }
     for address, command in told:
         again = folder.run(*shlex.split(command)[1:])
         assert again.outcomes.get(address) == run.outcomes[address], command
@@ -244,8 +254,9 @@ def test_what_befell_many_tests_is_printed_once_with_the_first_places(folder):
     assert "399 more tests in 2 files with the same failure:\n    rules/" in told
     assert "    and 396 more\n" in told
     helper = "def check(): assert 1 == 2\n"
-    steps.write_text(f"from wolfbane.steps import given\n{helper}@given('a boat')\n"
-                     "def boat(): check()\n")  # fmt: skip
+    steps.write_text(
+        f"from wolfbane.steps import given\n{helper}@given('a boat')\ndef boat(): check()\n"
+    )
     told = folder.run().out
     assert told.count("assertion failed: 1 == 2") == 1 and "399 more tests" in told
     assert folder.call("show", "last", "-v").out.count("assertion failed: 1 == 2") >= 400
@@ -264,7 +275,9 @@ def test_a_file_that_loads_for_long_is_named(folder):
 
 
 def test_skipped_parts_are_counted(folder):
-    folder.file("test_a.py", """
+    folder.file(
+        "test_a.py",
+        """
         import unittest
         class A(unittest.TestCase):
             def test_parts(self):
@@ -274,7 +287,8 @@ def test_skipped_parts_are_counted(folder):
                             self.skipTest("closed")
                 with self.subTest("last"):
                     pass
-    """)  # fmt: skip
+    """,
+    )
     assert "(2 skipped)" in folder.run().out
 
 

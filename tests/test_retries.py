@@ -61,14 +61,19 @@ def test_every_attempt_is_told(quay):
     run = quay.run("--retries", "2", "--report", "xunit=out.xml", "-j1")
     assert run.code == 1
     assert outcomes(run) == {
-        "second": "flaky", "third": "flaky", "never": "failed", "dies": "flaky", "good": "passed",
-    }  # fmt: skip
+        "second": "flaky",
+        "third": "flaky",
+        "never": "failed",
+        "dies": "flaky",
+        "good": "passed",
+    }
     assert "1 passed, 3 flaky, 1 failed" in run.out
     third = run.results[f"{PLACE} test_third"]
     assert (third["attempt"], [a["attempt"] for a in third["earlier"]]) == (3, [1, 2])
     assert [a["message"] for a in third["earlier"]] == [
-        "ValueError: not yet: 1", "ValueError: not yet: 2"
-    ]  # fmt: skip
+        "ValueError: not yet: 1",
+        "ValueError: not yet: 2",
+    ]
     outputs = [a["output"] for a in third["earlier"]] + [third["output"]]
     assert [o.count(f"third: time {n + 1}") for n, o in enumerate(outputs)] == [1, 1, 1]
     assert len({o.split("process ")[1].split()[0] for o in outputs}) == 3
@@ -95,8 +100,9 @@ def test_after_all_others_or_as_soon_as_the_file_is_through(quay, when, order):
     run = quay.run("--retries", "1", "--name", "second,quiet", "-j1", "-v", "--retry-when", when)
     told = [line.split()[0] for line in run.out.splitlines() if "#" in line]
     assert (run.code, [word for word in told if word in ("failed", "passed", "flaky")][:3]) == (
-        0, order,
-    )  # fmt: skip
+        0,
+        order,
+    )
 
 
 def test_flaky_tests_fail_the_run_on_demand(quay):

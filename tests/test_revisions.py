@@ -115,16 +115,17 @@ def test_the_record_keeps_revision_and_commit_and_compare_takes_them(quay):
         quay.run(*arguments)
         states.append(record(quay)["started"]["suite_state"])
     assert [(s["revision"], s["commit"], s["changed"]) for s in states] == [
-        ("v1.2", commits["v1.2"], False), ("v1.1", commits["v1.1"], False),
+        ("v1.2", commits["v1.2"], False),
+        ("v1.1", commits["v1.1"], False),
         ("", commits["v1.2"], True),
-    ]  # fmt: skip
+    ]
     told = quay.call("compare", "v1.1", "v1.2", "--as", "json")
-    found = json.loads(told.out)
-    assert [found["before"]["revision"], found["after"]["revision"]] == ["v1.1", "v1.2"]
-    assert [each["address"] for each in found["new"]] == [
+    result = json.loads(told.out)
+    assert [result["before"]["revision"], result["after"]["revision"]] == ["v1.1", "v1.2"]
+    assert [each["address"] for each in result["new"]] == [
         "tests/test_fees.py#Fees / test_summer @local"
     ]
-    assert not found["gone"]
+    assert not result["gone"]
     shown = quay.call("history")
     assert "v1.1" in shown.out
     assert f"{commits['v1.2'][:10]}+" in shown.out
@@ -153,9 +154,13 @@ def test_other_commands_look_at_a_revision_too(quay):
     listed = quay.call("list", "--at", "v1.1", "--as", "json")
     assert len(json.loads(listed.out)) == 2
     inside = subprocess.run(
-        quay.command("list", "--at", "v1.2", "test_fees.py"), cwd=quay.path / "tests",
-        env=quay.environment(), capture_output=True, text=True, check=True,
-    )  # fmt: skip
+        quay.command("list", "--at", "v1.2", "test_fees.py"),
+        cwd=quay.path / "tests",
+        env=quay.environment(),
+        capture_output=True,
+        text=True,
+        check=True,
+    )
     assert "3 tests in 1 file" in inside.stdout
     assert "not there" not in quay.call("explain", "--at", "v1.1", "test_winter").out
     assert quay.call("explain", "--at", "v1.1", "test_summer").code == 2
@@ -166,7 +171,7 @@ def test_other_commands_look_at_a_revision_too(quay):
 
 
 @pytest.mark.parametrize(
-    ("arguments", "words"),
+    ("arguments", "message"),
     [
         (["--at", "v1.3"], "--at v1.3: git cannot find this revision; did you mean v1"),
         (["--at", "--help"], "--at --help: git cannot find this revision"),
@@ -181,11 +186,11 @@ def test_other_commands_look_at_a_revision_too(quay):
         ),
     ],
 )
-def test_what_cannot_be_looked_at_is_said(quay, arguments, words):
+def test_what_cannot_be_looked_at_is_said(quay, arguments, message):
     quay.file("older/wolfbane.toml", "")
     wrong = quay.run(*arguments)
     assert (wrong.code, wrong.results) == (2, {})
-    assert words in " ".join(wrong.err.split())
+    assert message in " ".join(wrong.err.split())
 
 
 def test_without_a_repository_or_with_broken_settings_there(quay):

@@ -128,8 +128,9 @@ def test_every_outcome_and_what_is_told_of_it(rules, python):
     small = results["A small boat"]
     assert small["output"] == "start A small boat\nend passed\n"
     assert [(p["name"], p["line"]) for p in small["parts"]][:2] == [
-        ("Given the harbour is open", 6), ("Given a boat of 8.5 metres", 11)
-    ]  # fmt: skip
+        ("Given the harbour is open", 6),
+        ("Given a boat of 8.5 metres", 11),
+    ]
     fee = results["Fee of <metres> m / Fee of 10 m"]
     assert "shared.fee = 60.0" in fee["message"] and "Then it pays 61 crowns" in fee["message"]
     assert [p["outcome"] for p in fee["parts"]] == ["passed"] * 3 + ["failed"]
@@ -140,9 +141,9 @@ def test_every_outcome_and_what_is_told_of_it(rules, python):
 
 
 def test_what_is_printed_for_an_undefined_step_can_be_pasted(rules):
-    message = rules.run("--name", "nobody knows").results[
-        "rules/berths.feature#Nobody knows"
-    ]["message"]  # fmt: skip
+    message = rules.run("--name", "nobody knows").results["rules/berths.feature#Nobody knows"][
+        "message"
+    ]
     code = message.partition("\n")[2].replace("raise NotImplementedError", "pass")
     rules.file("rules/steps/more.py", "from wolfbane.steps import then, when\n" + code)
     assert rules.run("--name", "nobody knows").code == 0
@@ -156,8 +157,9 @@ def test_selection(rules):
     assert chosen("--tag", "smoke", "--pick", "owner:quay and tag:harbour") == ["A small boat"]
     assert chosen("--tag", "night") == ["Fee of <metres> m / Fee of 8 m"]
     assert chosen("rules/berths.feature:27") == [
-        "Fee of <metres> m / Fee of 8 m", "Fee of <metres> m / Fee of 10 m"
-    ]  # fmt: skip
+        "Fee of <metres> m / Fee of 8 m",
+        "Fee of <metres> m / Fee of 10 m",
+    ]
     row = "rules/berths.feature#Fee of <metres> m / Fee of 8 m"
     assert list(rules.run(row).outcomes) == [row]
 
@@ -175,8 +177,10 @@ def test_closing_hooks_that_fail_are_entries_of_their_own(rules):
     )
     run = rules.run("--tag", "smoke")
     assert named(run) == {
-        "A small boat": "passed", "after feature": "errored", "after run": "errored"
-    }  # fmt: skip
+        "A small boat": "passed",
+        "after feature": "errored",
+        "after run": "errored",
+    }
     assert run.results["rules/steps#after run"]["output"] == "closing\n"
 
 
@@ -222,12 +226,13 @@ WRONG = {
     "Scenario: y\n  Given z\n  | a": (4, "a table row must end with |"),
     'Scenario: y\n  Given z\n  """\n  text': (4, 'no closing """'),
     "Scenario Outline: y\n Given <lenght>\n Examples:\n |length|\n |1|": (
-        3, "did you mean <length>?",
+        3,
+        "did you mean <length>?",
     ),
     "@a b\nScenario: y\n  Given z": (2, "each tag must start with @"),
     "Scenario: y\n  Given": (3, "'Given' must be followed by text"),
     "Examples:\n | a |": (2, "examples must be below an outline"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("source", WRONG)
@@ -252,7 +257,9 @@ def test_what_is_wrong_above_all_scenarios_costs_them_all(rules):
 def test_descriptions_and_outlines_without_rows(folder):
     folder.file("wolfbane.toml", SUITE)
     folder.file("rules/steps/all.py", "from wolfbane.steps import step\n@step('z')\ndef z(): 0\n")
-    folder.file("rules/a.feature", """
+    folder.file(
+        "rules/a.feature",
+        """
         Business Need: what a harbour is for
           * boats
           Given names are in quotes, as everywhere.
@@ -272,11 +279,12 @@ def test_descriptions_and_outlines_without_rows(folder):
           Given z
           Examples:
             | n |
-    """)  # fmt: skip
+    """,
+    )
     run = folder.run()
     assert named(run) == {"one / of <n> / of 1": "passed"}
-    words = "rules/a.feature:16: 'later' has no rows of examples, so it gives no tests"
-    assert words in run.out and words in folder.call("list").err
+    message = "rules/a.feature:16: 'later' has no rows of examples, so it gives no tests"
+    assert message in run.out and message in folder.call("list").err
     [[feature, rule, outline]] = [r["about"] for r in run.results.values()]
     assert feature[0] == "Business Need: what a harbour is for"
     assert (
@@ -288,11 +296,14 @@ def test_descriptions_and_outlines_without_rows(folder):
 def test_rows_are_chosen_by_their_table_and_keep_their_addresses(folder):
     def write(*rows):
         lines = "".join(f"    {row}\n" for row in rows)
-        folder.file("rules/a.feature", (
-            "Feature: f\n Scenario Outline: fee of <metres> m\n  Given <metres> <nights>\n"
-            f"  Examples: one\n    | metres | nights |\n{lines}"
-            "  @late\n  Examples: two\n    | metres | nights |\n    | 9 | 9 |\n"
-        ))  # fmt: skip
+        folder.file(
+            "rules/a.feature",
+            (
+                "Feature: f\n Scenario Outline: fee of <metres> m\n  Given <metres> <nights>\n"
+                f"  Examples: one\n    | metres | nights |\n{lines}"
+                "  @late\n  Examples: two\n    | metres | nights |\n    | 9 | 9 |\n"
+            ),
+        )
 
     def chosen(*arguments):
         rows = json.loads(folder.call("list", "--as", "json", *arguments).out)
@@ -300,9 +311,7 @@ def test_rows_are_chosen_by_their_table_and_keep_their_addresses(folder):
 
     folder.file("wolfbane.toml", SUITE)
     write("| 8 | 1 |", "| 8 | 2 |", "| 7 | 1 |")
-    assert chosen() == [
-        "fee of 8 m (8, 1)", "fee of 8 m (8, 2)", "fee of 7 m", "fee of 9 m"
-    ]  # fmt: skip
+    assert chosen() == ["fee of 8 m (8, 1)", "fee of 8 m (8, 2)", "fee of 7 m", "fee of 9 m"]
     assert chosen("rules/a.feature:4") == chosen()[:3] == chosen("rules/a.feature:5")
     assert chosen("rules/a.feature:9") == ["fee of 9 m"] == chosen("rules/a.feature:10")
     assert chosen("rules/a.feature:7") == ["fee of 8 m (8, 2)"]
@@ -313,26 +322,30 @@ def test_rows_are_chosen_by_their_table_and_keep_their_addresses(folder):
 
 @pytest.mark.parametrize("language", KEYWORDS)
 def test_every_keyword_of_every_language(language):
-    words = KEYWORDS[language]
-    joint = "" if words.get("joined") else " "
-    for feature in words["feature"]:
-        for outline in words["outline"]:
-            source = f"# language: {language}\n{feature}: tide\n{words['background'][0]}:\n"
-            source += f"  {words['given'][0]}{joint}water\n{words['rule'][0]}: r\n{outline}: o\n"
+    message = KEYWORDS[language]
+    joint = "" if message.get("joined") else " "
+    for feature in message["feature"]:
+        for outline in message["outline"]:
+            source = f"# language: {language}\n{feature}: tide\n{message['background'][0]}:\n"
+            source += (
+                f"  {message['given'][0]}{joint}water\n{message['rule'][0]}: r\n{outline}: o\n"
+            )
             source += "".join(
                 f"  {w}{'' if w.endswith(chr(39)) else joint}<n>\n"
                 for kind in ("given", "when", "then")
-                for w in words[kind]
+                for w in message[kind]
             )
-            source += f"  {words['and'][0]}{joint}<n>\n{words['examples'][0]}:\n | n |\n | 1 |\n"
+            source += (
+                f"  {message['and'][0]}{joint}<n>\n{message['examples'][0]}:\n | n |\n | 1 |\n"
+            )
             (scenario,) = read(source).scenarios
             kinds = [step.kind for step in scenario.steps]
-            expected = [kind for kind in ("given", "when", "then") for _ in words[kind]]
+            expected = [kind for kind in ("given", "when", "then") for _ in message[kind]]
             assert kinds == ["given", *expected, "then"]
             assert {step.text for step in scenario.steps} == {"water", "1"}
             assert scenario.name == "r / o / 1"
-    for word in words["scenario"]:
-        assert read(f"# language: {language}\n{words['feature'][0]}: t\n{word}: s").scenarios
+    for word in message["scenario"]:
+        assert read(f"# language: {language}\n{message['feature'][0]}: t\n{word}: s").scenarios
 
 
 def test_elisions_need_no_space():
@@ -374,13 +387,16 @@ def test_a_scenario_that_changes_its_process_is_named(folder):
         def same(): assert os.getcwd() != "/"
     """
     )
-    folder.file("rules/a.feature", r"""
+    folder.file(
+        "rules/a.feature",
+        r"""
         Feature: Quay
           Scenario: one
             Given somebody leaves
           Scenario: two
             Then the folder is the same
-    """)  # fmt: skip
+    """,
+    )
     run = folder.run()
     assert set(run.outcomes.values()) == {"passed"}, run.out
     assert "rules/a.feature#one changed its process (working folder changed)" in run.text

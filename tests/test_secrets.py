@@ -140,9 +140,12 @@ def test_what_other_programs_write_is_masked(tool):
     for _ in range(25):
         secret = "heron" + "".join(rng.choices(characters, k=12)) + "tide7"
         done = subprocess.run(
-            [tool, *_TOOLS[tool], secret], env={"PATH": os.environ["PATH"], "LC_ALL": "C.UTF-8"},
-            capture_output=True, text=True, check=True,
-        )  # fmt: skip
+            [tool, *_TOOLS[tool], secret],
+            env={"PATH": os.environ["PATH"], "LC_ALL": "C.UTF-8"},
+            capture_output=True,
+            text=True,
+            check=True,
+        )
         written = done.stdout + done.stderr
         assert "heron" in written and "tide7" in written
         shown = Mask([secret])(written)
@@ -227,13 +230,16 @@ def test_a_run_warns_of_files_that_it_cannot_mask(folder, binary):
     assert ("binary files are not masked: they may show secrets" in run.text) == binary
 
 
-@pytest.mark.parametrize(("mask", "message"), [
-    ('patterns = ["("]', "'(' is not a regular expression"),
-    ('patterns = ["x*"]', "'x*' also matches an empty text; it must not"),
-    ('forms = ["python3", "-c", "raise SystemExit(3)"]', "it ended with exit code 3"),
-    ('forms = ["echo", "no JSON"]', "it must print JSON strings, one per line"),
-    ('forms = ["no-such-program"]', "No such file or directory"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("mask", "message"),
+    [
+        ('patterns = ["("]', "'(' is not a regular expression"),
+        ('patterns = ["x*"]', "'x*' also matches an empty text; it must not"),
+        ('forms = ["python3", "-c", "raise SystemExit(3)"]', "it ended with exit code 3"),
+        ('forms = ["echo", "no JSON"]', "it must print JSON strings, one per line"),
+        ('forms = ["no-such-program"]', "No such file or directory"),
+    ],
+)
 def test_a_mask_that_does_not_work_is_refused(folder, mask, message):
     folder.file("token.txt", "tide & time/4711")
     folder.file("tests/test_quay.py", "def test_quay():\n    pass\n")
@@ -252,11 +258,20 @@ def test_archives_cut_no_secret_in_two(quay):
         }
         flows(
             quay,
-            {"workflowId": f"w{missing}", "inputs": {"type": "object", "properties": {"token": {}}},
-             "steps": [step("talk", "echo", requestBody=body,
-                            parameters=[{"name": "id", "in": "path", "value": "x"}])]},
+            {
+                "workflowId": f"w{missing}",
+                "inputs": {"type": "object", "properties": {"token": {}}},
+                "steps": [
+                    step(
+                        "talk",
+                        "echo",
+                        requestBody=body,
+                        parameters=[{"name": "id", "in": "path", "value": "x"}],
+                    )
+                ],
+            },
             name=f"cut{missing}",
-        )  # fmt: skip
+        )
     secret = "a-berth-for-the-grey-heron-4711"
     quay.file("token.txt", secret)
     done = run(quay, "--report", "json=out.json")
@@ -291,9 +306,10 @@ def test_tokens_that_an_answer_hands_out_are_masked_from_then_on(quay):
     from quay_api import Desk
 
     Desk.do_login = lambda self, path: self.answer(
-        200, {"accessToken": GRANTED, "nested": [{"berthKey": "berth-key-77"}]},
+        200,
+        {"accessToken": GRANTED, "nested": [{"berthKey": "berth-key-77"}]},
         Set_Cookie="session=cookie-of-the-day; Path=/",
-    )  # fmt: skip
+    )
     description = json.loads(json.dumps(DESCRIPTION))
     description["paths"]["/login"] = {"get": operation("login")}
     schemes = description["components"]["securitySchemes"]
@@ -304,15 +320,24 @@ def test_tokens_that_an_answer_hands_out_are_masked_from_then_on(quay):
     login = step("in", "login", outputs={"token": "$response.body#/accessToken"})
     flows(
         quay,
-        {"workflowId": "login", "steps": [login],
-         "outputs": {"token": "$steps.in.outputs.token"}},
-        {"workflowId": "use", "dependsOn": ["login"], "steps": [
-            step("talk", "echo", "$response.body == 'no'", requestBody={
-                "contentType": "application/json",
-                "payload": {"given": "$workflows.login.outputs.token"},
-            }, parameters=[{"name": "id", "in": "path", "value": "x"}]),
-        ]},
-    )  # fmt: skip
+        {"workflowId": "login", "steps": [login], "outputs": {"token": "$steps.in.outputs.token"}},
+        {
+            "workflowId": "use",
+            "dependsOn": ["login"],
+            "steps": [
+                step(
+                    "talk",
+                    "echo",
+                    "$response.body == 'no'",
+                    requestBody={
+                        "contentType": "application/json",
+                        "payload": {"given": "$workflows.login.outputs.token"},
+                    },
+                    parameters=[{"name": "id", "in": "path", "value": "x"}],
+                ),
+            ],
+        },
+    )
     done = run(quay, "-v", "--report", "html=out.html")
     assert done.outcomes["flows/a.arazzo.yaml#login"] == "passed", done.out
     texts = left_behind(quay, done)
@@ -333,8 +358,10 @@ def test_a_key_in_a_header_stays_with_its_host(quay, elsewhere, sent):
     description = json.loads(json.dumps(DESCRIPTION))
     description["paths"]["/lead"] = {"get": {**operation("lead"), "security": [{"key": []}]}}
     description["components"]["securitySchemes"]["key"] = {
-        "type": "apiKey", "in": "header", "name": "X-Key",
-    }  # fmt: skip
+        "type": "apiKey",
+        "in": "header",
+        "name": "X-Key",
+    }
     quay.file("openapi.json", json.dumps(description))
     flows(quay, {"workflowId": "w", "steps": [step("s", "lead")]})
     run(quay)

@@ -16,12 +16,26 @@ from wolfbane.model import Test as Known
 from wolfbane.selection import And, Matcher, Not, Or, Term, field_terms, parse
 
 TESTS = [
-    Known("tides", "python", "tests/tides/test_heights.py", "HeightTest / test_high", 5, 9,
-         (Tag("smoke"), Tag("billing", "category"))),
-    Known("tides", "python", "tests/tides/deep/test_wide.py", "test_Season (full)", 1, 3,
-         (Tag("smoke-slow"),)),
+    Known(
+        "tides",
+        "python",
+        "tests/tides/test_heights.py",
+        "HeightTest / test_high",
+        5,
+        9,
+        (Tag("smoke"), Tag("billing", "category")),
+    ),
+    Known(
+        "tides",
+        "python",
+        "tests/tides/deep/test_wide.py",
+        "test_Season (full)",
+        1,
+        3,
+        (Tag("smoke-slow"),),
+    ),
     Known("log", "tap", "quay/t/parse.t", "", 1, 30, ()),
-]  # fmt: skip
+]
 WORDS = st.text(st.characters(codec="utf-8", exclude_categories=("C",)), min_size=1).filter(
     lambda word: word.strip()
 )
@@ -302,18 +316,20 @@ def test_failed_means_the_same_everywhere(folder):
         b__test_b_py="def test_away(): pass\n",
     )
     run = folder.run("--timeout", "1")
-    words = "5 failed (1 assertion, 1 errored, 1 timed out, 1 crashed, 1 blocked)"
-    assert f"5 of 6 tests failed: 1 passed, {words}" in run.text
+    message = "5 failed (1 assertion, 1 errored, 1 timed out, 1 crashed, 1 blocked)"
+    assert f"5 of 6 tests failed: 1 passed, {message}" in run.text
     assert "5 of 6 tests failed" in folder.call("runs", COLUMNS="200").text
     assert "1 passed, 5 failed" in folder.call("history", COLUMNS="200").text
     again = shlex.split(folder.call("again", "--failed", "--print-command").out)
     failed = {a for a, outcome in run.outcomes.items() if outcome != "passed"}
     assert failed <= set(again)
     listed = {
-        status: {row["address"] for row in json.loads(
-            folder.call("list", "--status", status, "--as", "json").out)}
+        status: {
+            row["address"]
+            for row in json.loads(folder.call("list", "--status", status, "--as", "json").out)
+        }
         for status in ("failed", "assertion", "errored")
-    }  # fmt: skip
+    }
     assert listed == {
         "failed": failed,
         "assertion": {"test_a.py#test_bad"},
@@ -333,7 +349,7 @@ def test_explain(harbour):
     plain = harbour.call(
         "explain", "test_one", "--tag", "smoke", "--drop", "owner:quay or tag:x"
     ).out
-    for words in (
+    for message in (
         "tests/test_high.py, line 18 to 19",
         "smoke             from comment on line 17",
         "owner=quay        from file head",
@@ -344,7 +360,7 @@ def test_explain(harbour):
         "matches: excludes the test",
         "not selected",
     ):
-        assert words in plain
+        assert message in plain
     unknown = harbour.call("explain", "test_onee")
     assert (unknown.code, "did you mean" in unknown.err) == (2, True)
 

@@ -72,15 +72,18 @@ class Hosts:
         ip("link", "set", self.link(name), "down")
 
     def start(self, name, what, *arguments):
-        place = self.folder / name
-        place.mkdir(exist_ok=True)
-        environment = {**os.environ, "XDG_CACHE_HOME": str(place / "cache")}
+        folder = self.folder / name
+        folder.mkdir(exist_ok=True)
+        environment = {**os.environ, "XDG_CACHE_HOME": str(folder / "cache")}
         command = ["ip", "netns", "exec", self.space(name), DASK, what, "--no-dashboard"]
         host = ["--host", f"{NETWORK}.{self.names[name]}"]
         self.processes[name] = subprocess.Popen(
-            [*command, *host, *arguments], cwd=place, env=environment,
-            stdout=subprocess.DEVNULL, stderr=(place / "log").open("w"),
-        )  # fmt: skip
+            [*command, *host, *arguments],
+            cwd=folder,
+            env=environment,
+            stdout=subprocess.DEVNULL,
+            stderr=(folder / "log").open("w"),
+        )
 
     def scheduler(self):
         self.add("s")
@@ -92,9 +95,11 @@ class Hosts:
         # Something that only this host can reach.
         gauge = [sys.executable, "-m", "http.server", "--bind", "127.0.0.1", "8099"]
         self.processes[f"{name} gauge"] = subprocess.Popen(
-            ["ip", "netns", "exec", self.space(name), *gauge], cwd=self.folder,
-            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-        )  # fmt: skip
+            ["ip", "netns", "exec", self.space(name), *gauge],
+            cwd=self.folder,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         arguments = ["--nthreads", "1", "--name", name, "--no-nanny"]
         self.start(name, "worker", f"tcp://{NETWORK}.2:8786", *arguments)
         log = self.folder / name / "log"
@@ -111,9 +116,9 @@ class Hosts:
 
 @pytest.fixture
 def hosts(tmp_path_factory):
-    found = Hosts(tmp_path_factory.mktemp("hosts"))
-    yield found
-    found.close()
+    result = Hosts(tmp_path_factory.mktemp("hosts"))
+    yield result
+    result.close()
 
 
 def waiting(mark):
@@ -130,7 +135,9 @@ def test_one_is_cut_off_one_is_killed_and_one_is_added(hosts, folder):
     env = '[env.harbour]\nready = { http = "http://127.0.0.1:8099/", within = "60s" }\n'
     folder.file("wolfbane.toml", suite("q", "python", "tests") + env)
     for number in range(6):
-        folder.file(f"tests/test_{number}.py", f"""
+        folder.file(
+            f"tests/test_{number}.py",
+            f"""
             import os, pathlib, subprocess, time
             def test_waits():
                 shown = subprocess.run(["ip", "-4", "-o", "addr", "show", "eth0"],
@@ -141,7 +148,8 @@ def test_one_is_cut_off_one_is_killed_and_one_is_added(hosts, folder):
                     mark.write_text(str(os.getpid()))
                     while not pathlib.Path({str(go_on)!r}).exists():
                         time.sleep(0.05)
-        """)  # fmt: skip
+        """,
+        )
     command = folder.command(
         "run", "--env", "harbour", "--on", address, "--report", "json=out.json"
     )

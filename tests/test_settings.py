@@ -78,8 +78,11 @@ def test_everything_wrong_is_said_at_once(folder, name):
 
 
 def test_results_that_cannot_be_kept(folder):
-    folder.file("wolfbane.toml", '[workspace]\nresults = "note.txt"\n[[suite]]\nname = "a"\n'
-                'kind = "python"\npaths = ["test_a.py"]\n')  # fmt: skip
+    folder.file(
+        "wolfbane.toml",
+        '[workspace]\nresults = "note.txt"\n[[suite]]\nname = "a"\n'
+        'kind = "python"\npaths = ["test_a.py"]\n',
+    )
     folder.file("test_a.py", "def test_a(): pass\n")
     folder.file("note.txt", "")
     assert "1 test in 1 file" in folder.call("list").out
@@ -133,9 +136,13 @@ def test_every_kind_is_detected(folder):
     assert folder.call("init").code == 0
     suites = tomllib.loads((folder.path / "wolfbane.toml").read_text())["suite"]
     assert [(suite["kind"], suite["paths"]) for suite in suites] == [
-        ("python", ["test*.py"]), ("cargo", ["crates"]), ("tap", ["quay"]),
-        ("scenario", ["rules"]), ("cargo", ["tools/gauge"]), ("node", ["web"]),
-    ]  # fmt: skip
+        ("python", ["test*.py"]),
+        ("cargo", ["crates"]),
+        ("tap", ["quay"]),
+        ("scenario", ["rules"]),
+        ("cargo", ["tools/gauge"]),
+        ("node", ["web"]),
+    ]
 
 
 def test_a_file_of_two_suites_runs_once_and_is_said(folder):

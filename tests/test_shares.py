@@ -31,28 +31,29 @@ SETTINGS = """
 
 units = st.lists(
     st.tuples(st.text(max_size=3), st.integers(1, 4), st.sampled_from([0.0, 0.01, 0.5, 3.0])),
-    max_size=30, unique_by=lambda item: item[0],
+    max_size=30,
+    unique_by=lambda item: item[0],
 ).map(
     lambda items: [
         Unit(key, tuple(f"{key}#{n}" for n in range(count)), weight) for key, count, weight in items
     ]
-)  # fmt: skip
+)
 
 
 @given(units, st.integers(1, 7), st.randoms(use_true_random=False))
-def test_shares_are_disjoint_complete_and_the_same_in_any_order(found, of, shuffle):
-    shares = cut(found, of)
+def test_shares_are_disjoint_complete_and_the_same_in_any_order(result, of, shuffle):
+    shares = cut(result, of)
     assert len(shares) == of
     every = [address for share in shares for address in share]
-    assert sorted(every) == sorted(address for unit in found for address in unit.addresses)
-    for unit in found:
+    assert sorted(every) == sorted(address for unit in result for address in unit.addresses)
+    for unit in result:
         assert sum(unit.addresses[0] in share for share in shares) == 1
         assert any(set(unit.addresses) <= share for share in shares)
-    other = list(found)
+    other = list(result)
     shuffle.shuffle(other)
     assert cut(other, of) == shares
-    loads = [sum(u.weight for u in found if u.addresses[0] in share) for share in shares]
-    longest = max((unit.weight for unit in found), default=0.0)
+    loads = [sum(u.weight for u in result if u.addresses[0] in share) for share in shares]
+    longest = max((unit.weight for unit in result), default=0.0)
     assert max(loads) <= sum(loads) / of + longest + 1e-6
 
 
@@ -61,7 +62,9 @@ def quay(folder):
     """Classes of several sizes, a file that cannot be loaded, and one failure."""
     folder.file("wolfbane.toml", SETTINGS)
     for number in range(5):
-        folder.file(f"tests/test_{number}.py", f"""
+        folder.file(
+            f"tests/test_{number}.py",
+            f"""
             import unittest
             class One(unittest.TestCase):
                 def test_a(self): self.assertNotEqual({number}, 3)
@@ -69,7 +72,8 @@ def quay(folder):
             class Two(unittest.TestCase):
                 def test_c(self): pass
             # {"filling " * 50 * number}
-        """)  # fmt: skip
+        """,
+        )
     folder.file("tests/test_broken.py", "import nothing_of_that_name\ndef test_d(): pass\n")
     return folder
 
@@ -93,13 +97,13 @@ def join(quay, *arguments):
 
 def test_three_shares_are_joined_to_what_one_run_is(quay):
     whole = quay.run()
-    found = [share(quay, number, 3) for number in (1, 2, 3)]
-    assert "3: " in found[1].out
-    assert "divided by file sizes" in found[1].text
-    sets = [set(each.results) for each in found]
+    result = [share(quay, number, 3) for number in (1, 2, 3)]
+    assert "3: " in result[1].out
+    assert "divided by file sizes" in result[1].text
+    sets = [set(each.results) for each in result]
     assert all(sets)
     assert sum(map(len, sets)) == len(set.union(*sets)) == len(whole.results)
-    assert found[0].outcomes | found[1].outcomes | found[2].outcomes == whole.outcomes
+    assert result[0].outcomes | result[1].outcomes | result[2].outcomes == whole.outcomes
     joined, record = join(quay, "out")
     assert (joined.outcomes, joined.code) == (whole.outcomes, whole.code)
     assert record["finished"]["counts"] == {"passed": 14, "failed": 1, "errored": 1}
@@ -141,20 +145,20 @@ def test_missing_and_cut_off_shares_are_named(quay):
 
 
 @pytest.mark.parametrize(
-    ("other", "words"),
+    ("other", "message"),
     [
         (["--name", "test_a"], "share 2 has another selection: name:test_a; share 1 has everyth"),
         (["--set", "berth=B2"], "share 2 has other parameters: berth=B2; share 1 has berth=A1"),
         (["--env", "staging"], "share 2 has another environment: staging; share 1 has local"),
     ],
 )
-def test_shares_of_different_plans_are_refused(quay, other, words):
+def test_shares_of_different_plans_are_refused(quay, other, message):
     first = ["--env", "local"] if "--env" in other else []
     share(quay, 1, 2, *first)
     share(quay, 2, 2, *other)
     wrong, _ = join(quay, "out")
     assert (wrong.code, wrong.results) == (2, {})
-    assert words in " ".join(wrong.err.split())
+    assert message in " ".join(wrong.err.split())
 
 
 def test_other_sources_and_other_numbers_are_refused(quay):
@@ -164,22 +168,23 @@ def test_other_sources_and_other_numbers_are_refused(quay):
     with (quay.path / "tests" / "test_1.py").open("a") as file:
         file.write("# changed\n")
     share(quay, 2, 2)
-    words = "has other sources: these files differ from those of share 1: tests/test_1.py"
-    assert words in " ".join(join(quay, "out")[0].err.split())
+    message = "has other sources: these files differ from those of share 1: tests/test_1.py"
+    assert message in " ".join(join(quay, "out")[0].err.split())
     quay.run()
-    for place, words in {
-        "tests": "it contains no record of a run", "lost": "there is no such folder",
-        "wolfbane.toml": "neither the folder "
-"nor an archive", "bad.tgz": "cannot unpack the archive",
+    for folder, message in {
+        "tests": "it contains no record of a run",
+        "lost": "there is no such folder",
+        "wolfbane.toml": "neither the folder nor an archive",
+        "bad.tgz": "cannot unpack the archive",
         ".wolfbane": "is not a share; run a share with, for example, --share 1/2",
-    }.items():  # fmt: skip
+    }.items():
         (quay.path / "bad.tgz").write_text("no archive")
-        wrong, _ = join(quay, place)
-        assert (wrong.code, words in wrong.err) == (2, True), wrong.err
+        wrong, _ = join(quay, folder)
+        assert (wrong.code, message in wrong.err) == (2, True), wrong.err
 
 
 @pytest.mark.parametrize(
-    ("given", "code", "words"),
+    ("given", "code", "message"),
     [
         ("2", 2, "'2' is not a share; for example, 2/5"),
         ("3/2", 2, "there is no share 3 of 2"),
@@ -188,9 +193,9 @@ def test_other_sources_and_other_numbers_are_refused(quay):
         ("900/900", 3, "share 900 of 900 is empty: the plan can be divided into 11 parts only"),
     ],
 )
-def test_shares_that_are_none(quay, given, code, words):
+def test_shares_that_are_none(quay, given, code, message):
     done = quay.run("--share", given)
-    assert (done.code, words in " ".join(done.err.split())) == (code, True), done.err
+    assert (done.code, message in " ".join(done.err.split())) == (code, True), done.err
 
 
 @pytest.mark.parametrize("number", [1, 2, 3])
@@ -213,20 +218,24 @@ def test_a_helper_that_differs_is_named(quay):
     share(quay, 2, 2)
     refused = join(quay, "out")[0]
     assert (refused.code, "share 1: tests/quay_helper.py" in " ".join(refused.err.split())) == (
-        2, True
-    )  # fmt: skip
+        2,
+        True,
+    )
 
 
 @pytest.mark.skipif(not present("git"), reason="git is not installed")
 def test_durations_that_are_the_same_for_all_jobs(quay):
     quay.file(".gitignore", "*.json\nout\n.wolfbane\n")
-    quay.file("tests/test_slow.py", """
+    quay.file(
+        "tests/test_slow.py",
+        """
         import time, unittest
         class A(unittest.TestCase):
             def test_long(self): time.sleep(0.2)
         class B(unittest.TestCase):
             def test_long(self): time.sleep(0.2)
-    """)  # fmt: skip
+    """,
+    )
     quay.git("init", "--quiet")
     quay.git("add", "--all")
     quay.git("commit", "--quiet", "--message", "one", GIT_COMMITTER_DATE="2020-01-01T00:00:00Z")

@@ -62,16 +62,20 @@ def ran(folder, *steps, **more):
     return result
 
 
-@pytest.mark.parametrize(("step", "said"), [
-    ("Given a tin bell", "'tin' is not one of gold, silver ({metal}): "
-"the step \"a {metal} bell\" of"),
-    ("Given a boat of seven or eight metres", "'seven or eight' is not a number ({length})"),
-    ("When it stays 1.5 nights", "'1.5' is not a whole number ({nights})"),
-    ("When it was moored at quay", "'quay' is not a Mooring (as M[0-9]+) ({mooring})"),
-    ("When the gate is open: maybe", "'maybe' is not one of yes, no, true, false, on, off"),
-    ("Then the log says all is well", "'all is well' is more "
-"than one word; put it in quotes"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("step", "said"),
+    [
+        (
+            "Given a tin bell",
+            "'tin' is not one of gold, silver ({metal}): the step \"a {metal} bell\" of",
+        ),
+        ("Given a boat of seven or eight metres", "'seven or eight' is not a number ({length})"),
+        ("When it stays 1.5 nights", "'1.5' is not a whole number ({nights})"),
+        ("When it was moored at quay", "'quay' is not a Mooring (as M[0-9]+) ({mooring})"),
+        ("When the gate is open: maybe", "'maybe' is not one of yes, no, true, false, on, off"),
+        ("Then the log says all is well", "'all is well' is more than one word; put it in quotes"),
+    ],
+)
 def test_a_value_that_does_not_fit_its_hole_is_an_error_that_says_so(rules, step, said):
     result = ran(rules, step)
     assert (result["outcome"], said in result["message"]) == ("errored", True), result["message"]
@@ -79,12 +83,17 @@ def test_a_value_that_does_not_fit_its_hole_is_an_error_that_says_so(rules, step
     assert result["frames"][0]["line"] == 3
 
 
-@pytest.mark.parametrize(("step", "nearest"), [
-    ("Given a boat of 8 meters", "# the closest step is \"a boat of "
-"{length} metres\", rules/steps/all"),
-    ("Then it stays 2 nights", "defines it for when"),
-    ("Given an albatross", "not defined. Add these definitions:\n\n@given(\"an albatross\")"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("step", "nearest"),
+    [
+        (
+            "Given a boat of 8 meters",
+            '# the closest step is "a boat of {length} metres", rules/steps/all',
+        ),
+        ("Then it stays 2 nights", "defines it for when"),
+        ("Given an albatross", 'not defined. Add these definitions:\n\n@given("an albatross")'),
+    ],
+)
 def test_an_undefined_step_names_the_nearest_one(rules, step, nearest):
     result = ran(rules, step)
     assert (result["outcome"], nearest in result["message"]) == ("blocked", True)
@@ -92,19 +101,29 @@ def test_an_undefined_step_names_the_nearest_one(rules, step, nearest):
 
 def test_quotes_choices_and_words_that_may_be_left_out(rules):
     result = ran(
-        rules, 'Given a "gold" bell', "When it stays 1 night", "When it stays '2' nights",
-        'Then the sign reads "a \\"b\\" c"', "Then the sign reads 'd \"e\"'",
-        "Then the tide turns at 4", "Then a tide turns", "When it is moored at M7",
-    )  # fmt: skip
+        rules,
+        'Given a "gold" bell',
+        "When it stays 1 night",
+        "When it stays '2' nights",
+        'Then the sign reads "a \\"b\\" c"',
+        "Then the sign reads 'd \"e\"'",
+        "Then the tide turns at 4",
+        "Then a tide turns",
+        "When it is moored at M7",
+    )
     assert result["outcome"] == "passed", result["message"]
     assert result["output"] == '<a "b" c>\n<d "e">\n<4>\n<6>\n'
 
 
-@pytest.mark.parametrize(("pattern", "said"), [
-    ("a [big boat", "a '[' without a ']' after it"), ("a big] boat", "a ']' without a '['"),
-    ("a {x} and {x}", "the placeholder "
-"'x' appears twice"), ("a[ {x}]", "parameter 'x' needs a default"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("pattern", "said"),
+    [
+        ("a [big boat", "a '[' without a ']' after it"),
+        ("a big] boat", "a ']' without a '['"),
+        ("a {x} and {x}", "the placeholder 'x' appears twice"),
+        ("a[ {x}]", "parameter 'x' needs a default"),
+    ],
+)
 def test_a_pattern_that_cannot_be_read_is_named_by_its_place(rules, pattern, said):
     text = f"from wolfbane.steps import given\n@given('{pattern}')\ndef f(x): pass\n"
     rules.file("rules/steps/bad.py", text)
@@ -125,7 +144,7 @@ def test_any_text_in_quotes_comes_back(text):
 def _steps_of(*patterns):
     registry = Registry()
     for pattern in patterns:
-        registry.steps.append(("", pattern, lambda *, words="": words))
+        registry.steps.append(("", pattern, lambda *, message="": message))
     return StepBook(registry)
 
 
@@ -164,8 +183,12 @@ def test_steps_attach_pictures_texts_and_files(folder, python):
     folder.file("rules/steps/tide.csv", "6,1.2\n")
     result = ran(folder, "Given a picture", "Given a note", "Given a file")
     kept = [(e["name"], e["kind"], e["part"]) for e in result["evidence"]]
-    assert kept == [("hook.txt", "txt", 0), ("gauge", "png", 1), ("note", "txt", 2),
-                    ("tide.csv", "csv", 3)]  # fmt: skip
+    assert kept == [
+        ("hook.txt", "txt", 0),
+        ("gauge", "png", 1),
+        ("note", "txt", 2),
+        ("tide.csv", "csv", 3),
+    ]
     [run] = (folder.path / ".wolfbane" / "runs").iterdir()
     texts = [(run / e["path"]).read_bytes() for e in result["evidence"]]
     assert texts[1].startswith(b"\x89PNG") and texts[3] == b"6,1.2\n"
@@ -180,10 +203,10 @@ def test_steps_attach_pictures_texts_and_files(folder, python):
 
 def test_steps_in_subfolders_and_steps_that_import_each_other(folder):
     folder.file("wolfbane.toml", SUITE)
-    words = "from wolfbane.steps import given\n@given('{0}')\ndef f(): assert 'x' == '{0}'\n"
-    folder.file("rules/steps/z_words.py", words.format("zed"))
-    folder.file("rules/steps/berths.py", "import z_words\n" + words.format("berth"))
-    folder.file("rules/steps/deep/down.py", words.format("down"))
+    message = "from wolfbane.steps import given\n@given('{0}')\ndef f(): assert 'x' == '{0}'\n"
+    folder.file("rules/steps/z_words.py", message.format("zed"))
+    folder.file("rules/steps/berths.py", "import z_words\n" + message.format("berth"))
+    folder.file("rules/steps/deep/down.py", message.format("down"))
     folder.file("berths/__init__.py", "raise RuntimeError('another module of this name')\n")
     for text in ("zed", "berth", "down"):
         result = ran(folder, f"Given {text}")
@@ -191,7 +214,9 @@ def test_steps_in_subfolders_and_steps_that_import_each_other(folder):
 
 
 def test_the_steps_of_a_suite_are_listed_with_their_uses(rules):
-    rules.file("rules/a.feature", """
+    rules.file(
+        "rules/a.feature",
+        """
         Feature: f
           Background:
             Given a gold bell
@@ -204,11 +229,15 @@ def test_the_steps_of_a_suite_are_listed_with_their_uses(rules):
               | n |
               | 1 |
               | 2 |
-    """)  # fmt: skip
-    rules.file("rules/steps/more.py", (
-        "from wolfbane.steps import given\n@given('a boat of {length} meters')\n"
-        "def boat(length): pass\n"
-    ))  # fmt: skip
+    """,
+    )
+    rules.file(
+        "rules/steps/more.py",
+        (
+            "from wolfbane.steps import given\n@given('a boat of {length} meters')\n"
+            "def boat(length): pass\n"
+        ),
+    )
     told = json.loads(rules.call("steps", "--as", "json").out)
     used = {each["pattern"]: each["used"] for each in told["steps"]}
     assert used["a {metal} bell"] == 1 and used["a boat of {length} metres"] == 2

@@ -26,14 +26,18 @@ def quay(folder):
 def shell(folder, line, **environment):
     run = " ".join([*folder.command("run"), "--report json=out.json"])
     return subprocess.run(
-        ["bash", "-c", line.format(run=f"({run}; echo $? >code)")], cwd=folder.path, check=False,
-        env={**folder.environment(), **environment}, capture_output=True, timeout=60,
-    )  # fmt: skip
+        ["bash", "-c", line.format(run=f"({run}; echo $? >code)")],
+        cwd=folder.path,
+        check=False,
+        env={**folder.environment(), **environment},
+        capture_output=True,
+        timeout=60,
+    )
 
 
-@pytest.mark.parametrize("place", PLACES)
-def test_a_run_goes_on_without_standard_output(quay, place):
-    shell(quay, PLACES[place])
+@pytest.mark.parametrize("folder", PLACES)
+def test_a_run_goes_on_without_standard_output(quay, folder):
+    shell(quay, PLACES[folder])
     assert (quay.path / "code").read_text() == "1\n"
     errors = (quay.path / "errors").read_text()
     assert "standard output" in errors and "Traceback" not in errors
@@ -41,10 +45,14 @@ def test_a_run_goes_on_without_standard_output(quay, place):
     assert "1 passed, 1 failed" in quay.call("show").out
 
 
-@pytest.mark.parametrize("variables", [
-    {"PYTHONIOENCODING": "ascii"}, {"PYTHONIOENCODING": "latin-1"},
-    {"LC_ALL": "C", "PYTHONUTF8": "0", "PYTHONCOERCECLOCALE": "0"},
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "variables",
+    [
+        {"PYTHONIOENCODING": "ascii"},
+        {"PYTHONIOENCODING": "latin-1"},
+        {"LC_ALL": "C", "PYTHONUTF8": "0", "PYTHONCOERCECLOCALE": "0"},
+    ],
+)
 def test_what_an_encoding_does_not_have_is_replaced(quay, variables):
     done = shell(quay, "{run}", **variables)
     assert (quay.path / "code").read_text() == "1\n", done.stderr
@@ -65,9 +73,12 @@ def test_other_commands_say_it_in_one_line(quay):
 def test_an_interrupt_at_the_start_prints_no_traceback(quay, after):
     quay.file("test_quay.py", "import time\ntime.sleep(600)\ndef test_a(): pass\n")
     process = subprocess.Popen(
-        quay.command("run"), cwd=quay.path, env=quay.environment(), stdout=subprocess.PIPE,
+        quay.command("run"),
+        cwd=quay.path,
+        env=quay.environment(),
+        stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
-    )  # fmt: skip
+    )
     # Not a wait for anything: wherever it is by then, it has to end quietly.
     with pytest.raises(subprocess.TimeoutExpired):
         process.communicate(timeout=after + 0.05)

@@ -83,12 +83,12 @@ def _pages() -> Iterator[tuple[str, str]]:
     """The texts of the HTML page and of mails: between tags, and in the strings of scripts."""
     for path in sorted((PACKAGE / "reports").rglob("*")):
         if path.suffix in (".html", ".txt"):
-            found = re.split(r"<[^>]*>|\{[%{#].*?[%}#]\}", path.read_text(), flags=re.S)
+            result = re.split(r"<[^>]*>|\{[%{#].*?[%}#]\}", path.read_text(), flags=re.S)
         elif path.suffix == ".js":
-            found = re.findall(r"""["'`]([^"'`\n]*)["'`]""", path.read_text())
+            result = re.findall(r"""["'`]([^"'`\n]*)["'`]""", path.read_text())
         else:
             continue
-        for text in found:
+        for text in result:
             if " " in text.strip():
                 yield str(path.relative_to(PACKAGE)), _plain(text)
 
@@ -105,13 +105,13 @@ def _texts(source: str) -> list[tuple[str, str]]:
 @pytest.mark.parametrize("source", ["docs", "program"])
 @pytest.mark.parametrize("pattern", FORBIDDEN)
 def test_texts_are_plain(pattern, source):
-    found = [
+    result = [
         f"{name}: {text[max(match.start() - 40, 0) : match.end() + 40]}"
         for name, text in _texts(source)
         for match in re.finditer(FORBIDDEN[pattern], text)
         if not re.search(EXCEPTIONS.get(name, r"(?!)"), text)
     ]
-    assert not found, f"{pattern}\n" + "\n".join(found)
+    assert not result, f"{pattern}\n" + "\n".join(result)
 
 
 def test_the_patterns_see_what_they_are_for():

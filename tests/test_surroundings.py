@@ -82,9 +82,9 @@ SECRET = "heron-at-low-tide"
 
 @pytest.fixture
 def free_port():
-    with socket.socket() as place:
-        place.bind(("127.0.0.1", 0))
-        return place.getsockname()[1]
+    with socket.socket() as listener:
+        listener.bind(("127.0.0.1", 0))
+        return listener.getsockname()[1]
 
 
 @pytest.fixture
@@ -99,15 +99,15 @@ def quay(folder, free_port):
 
 def of_folder(folder):
     """Live processes that work in this folder."""
-    found = []
+    matches = []
     for process in psutil.process_iter():
         try:
             alive = process.status() != psutil.STATUS_ZOMBIE
             if alive and process.cwd() == str(folder.path) and process.pid != os.getpid():
-                found.append(process)
+                matches.append(process)
         except psutil.Error:
             continue
-    return found
+    return matches
 
 
 def test_a_service_is_there_for_its_suite_and_gone_afterwards(quay):
@@ -168,12 +168,15 @@ def test_an_environment_that_is_down_is_said_once(quay):
 
 
 def test_only_selected_tests_are_blocked(quay):
-    quay.file("unit/test_more.py", """
+    quay.file(
+        "unit/test_more.py",
+        """
         import unittest
         # tags: smoke
         class Smoke(unittest.TestCase):
             def test_a(self): pass
-    """)  # fmt: skip
+    """,
+    )
     made = "import unittest\nclass Made(unittest.TestCase): pass\nsetattr(Made, 'test_x', print)\n"
     quay.file("desk/test_made.py", made)
     run = quay.run("--tag", "smoke", "--env", "staging")
@@ -194,9 +197,11 @@ def test_a_missing_runtime_blocks_each_test(folder):
 
 def test_several_environments_side_by_side(quay, free_port):
     staging = subprocess.Popen(
-        [sys.executable, "-m", "http.server", str(free_port)], cwd=quay.path / "unit",
-        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+        [sys.executable, "-m", "http.server", str(free_port)],
+        cwd=quay.path / "unit",
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     quay.file("unit/health", "up")
     run = quay.run("--env", "local,staging")
     one = quay.run("desk/test_desk.py#Desk / test_name @staging")
@@ -219,8 +224,9 @@ def test_a_run_is_spread_over_the_values_of_a_parameter(quay):
     run = quay.run(*spread, "--name", "north")
     address = "desk/test_desk.py#Desk / test_north"
     assert run.outcomes == {
-        f"{address} @quay.name=north": "passed", f"{address} @quay.name=south": "failed"
-    }  # fmt: skip
+        f"{address} @quay.name=north": "passed",
+        f"{address} @quay.name=south": "failed",
+    }
     assert quay.run(f"{address} @quay.name=south").code == 1
     assert quay.run(f"{address} @quay.name=north").code == 0
 
@@ -301,14 +307,14 @@ def test_doctor_says_what_is_missing_and_how_to_mend_it(quay):
     text = (quay.path / "wolfbane.toml").read_text().replace("service.py", "gone.py")
     quay.file("wolfbane.toml", text + more.replace("    ", ""))
     run = quay.call("doctor", "--probe", "--as", "json")
-    found = {(item["about"], item["state"]): item["message"] for item in json.loads(run.out)}
+    result = {(item["about"], item["state"]): item["message"] for item in json.loads(run.out)}
     assert run.code == 4
-    assert "no-such-node" in found["suite page", "missing"]
-    assert found["suite page", "warning"] == "the suite has no tests"
-    assert "lost/test_lost.py" in found["files", "warning"]
-    assert "name:barometer matches 0" in found["rule for tag old", "warning"]
-    assert "tag:smoke matches 0" in found["preset gone", "warning"]
-    assert "did you mean desk?" in found["preset wrong", "warning"]
+    assert "no-such-node" in result["suite page", "missing"]
+    assert result["suite page", "warning"] == "the suite has no tests"
+    assert "lost/test_lost.py" in result["files", "warning"]
+    assert "name:barometer matches 0" in result["rule for tag old", "warning"]
+    assert "tag:smoke matches 0" in result["preset gone", "warning"]
+    assert "did you mean desk?" in result["preset wrong", "warning"]
 
 
 def test_compose_asks_counts_and_runs(quay, tmp_path):
@@ -316,9 +322,14 @@ def test_compose_asks_counts_and_runs(quay, tmp_path):
     run = quay.call("compose", "--answers", "answers.toml")
     assert run.code == 0 and "1 test of 1 suite" in run.out and "1 passed" in run.out
     typed = subprocess.run(
-        quay.command("compose"), cwd=quay.path, env=quay.environment(), text=True,
-        input="desks\n1\nlocal,staging\n2\n\nsave both\n", capture_output=True, check=True,
-    ).stdout  # fmt: skip
+        quay.command("compose"),
+        cwd=quay.path,
+        env=quay.environment(),
+        text=True,
+        input="desks\n1\nlocal,staging\n2\n\nsave both\n",
+        capture_output=True,
+        check=True,
+    ).stdout
     assert "'desks' is not one of the choices; did you mean desk?" in typed
     assert "3 tests of 1 suite, each in 2 environments" in typed
     assert "wolfbane run --suite desk --retries 2 --env local,staging" in typed

@@ -115,10 +115,10 @@ def test_one_test_pays_alone(folder):
     )
     run = folder.run("--jobs", "2", WOLFBANE_TEST_MARK=str(folder.path))
     assert run.outcomes == expected, run.out + run.err
-    for name, (_, _, words) in TROUBLES.items():
+    for name, (_, _, message) in TROUBLES.items():
         end = f"/test_{name.replace('-', '_')}.py#A / test_2_trouble"
         [result] = [each for address, each in run.results.items() if address.endswith(end)]
-        assert words in result["message"], name
+        assert message in result["message"], name
     assert run.code == 1
     assert folder.processes() == []
 
@@ -134,7 +134,7 @@ def test_a_hang_says_where_it_hung(folder):
 
 
 @pytest.mark.parametrize(
-    ("place", "outcomes"),
+    ("path", "outcomes"),
     [
         ("import os; os._exit(3)", {"test_bad.py": "crashed"}),
         ("raise RuntimeError('no tide table')", {"test_bad.py": "errored"}),
@@ -143,8 +143,8 @@ def test_a_hang_says_where_it_hung(folder):
         ("import unittest; raise unittest.SkipTest('winter')", {"test_bad.py": "skipped"}),
     ],
 )
-def test_a_file_that_cannot_be_loaded(folder, place, outcomes):
-    folder.file("test_bad.py", f"{place}\nclass T(unittest.TestCase):\n    def test(self): pass\n")
+def test_a_file_that_cannot_be_loaded(folder, path, outcomes):
+    folder.file("test_bad.py", f"{path}\nclass T(unittest.TestCase):\n    def test(self): pass\n")
     folder.write(test_good_py="def test_one():\n    pass\n")
     run = folder.run("--timeout", "3s")
     assert run.outcomes == {**outcomes, "test_good.py#test_one": "passed"}
@@ -226,8 +226,8 @@ def test_an_interrupt_that_was_ignored_at_the_start_stays_ignored(folder, number
     if number == signal.SIGINT:
         folder.file("go", "")
     out, _ = process.communicate(timeout=30)
-    words, code = ("1 test passed", 0) if number == signal.SIGINT else ("Interrupted, ", 130)
-    assert (process.returncode, words in out) == (code, True), out
+    message, code = ("1 test passed", 0) if number == signal.SIGINT else ("Interrupted, ", 130)
+    assert (process.returncode, message in out) == (code, True), out
 
 
 def test_interrupted_while_files_are_loaded(folder):
@@ -295,9 +295,14 @@ def test_a_full_disk_stops_the_record_and_not_the_run(folder):
     folder.file("test_a.py", body)
     program = shlex.join(folder.command("run", "-q"))
     done = subprocess.run(
-        ["bash", "-c", f"ulimit -f 16; exec {program}"], cwd=folder.path, capture_output=True,
-        text=True, env=folder.environment(), timeout=60, check=False,
-    )  # fmt: skip
+        ["bash", "-c", f"ulimit -f 16; exec {program}"],
+        cwd=folder.path,
+        capture_output=True,
+        text=True,
+        env=folder.environment(),
+        timeout=60,
+        check=False,
+    )
     assert (done.returncode, "40 of 40 tests failed" in done.stdout) == (1, True)
     assert "the record of this run is incomplete: [Errno 27] File too large" in done.stderr
     shown = folder.call("show", "-q")
@@ -454,7 +459,12 @@ def test_few_file_descriptors_are_enough(folder):
         folder.file(f"test_{number}.py", "def test_a(): pass\n")
     command = " ".join([*folder.command("run"), "-j", "4"])
     done = subprocess.run(
-        ["bash", "-c", f"ulimit -n 64; {command}"], cwd=folder.path, env=folder.environment(),
-        capture_output=True, text=True, timeout=60, check=False,
-    )  # fmt: skip
+        ["bash", "-c", f"ulimit -n 64; {command}"],
+        cwd=folder.path,
+        env=folder.environment(),
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
+    )
     assert "All 6 tests passed; " in done.stdout, done.stdout + done.stderr

@@ -32,21 +32,36 @@ CASES = {
     "hash in a name": ("1..1\nok 1 - berth #5 # of 9\n", ["passed"], []),
     "no plan": ("ok 1\n", ["passed"], ["there is no plan, so the output may be incomplete"]),
     "too few": ("1..3\nok 1\n", ["passed"], ["the plan is 3 points, but the program printed 1"]),
-    "too many": ("1..1\nok\nok\n", ["passed"] * 2,
-                 ["the plan is 1 point, but the program printed 2"]),
+    "too many": (
+        "1..1\nok\nok\n",
+        ["passed"] * 2,
+        ["the plan is 1 point, but the program printed 2"],
+    ),
     "a backslash": ("1..1\nok 1 a\\\\b\n", ["passed"], []),
     "two plans": ("1..1\nok 1\n1..1\n", ["passed"], ["a second plan, '1..1'"]),
-    "out of order": ("1..2\nok 2\nok 1\n", ["passed"] * 2,
-                     ["found point 2, expected point 1", "found point 1, expected point 2"]),
-    "after the plan": ("ok 1\n1..2\nok 2\n", ["passed"] * 2,
-                       ["found point 2 after the final plan"]),
+    "out of order": (
+        "1..2\nok 2\nok 1\n",
+        ["passed"] * 2,
+        ["found point 2, expected point 1", "found point 1, expected point 2"],
+    ),
+    "after the plan": (
+        "ok 1\n1..2\nok 2\n",
+        ["passed"] * 2,
+        ["found point 2 after the final plan"],
+    ),
     "stray": ("hello\n1..1\n  indented\nok 1\nokay then\n", ["passed"], []),
-    "strict": ("TAP version 14\npragma +strict\n1..1\nhello\nok 1\n", ["passed"],
-               ["not a TAP line, although the program requested strict mode: hello"]),
+    "strict": (
+        "TAP version 14\npragma +strict\n1..1\nhello\nok 1\n",
+        ["passed"],
+        ["not a TAP line, although the program requested strict mode: hello"],
+    ),
     "bail out": ("1..9\nok 1\nBail out! the quay is flooded\n", ["passed"], []),
-    "open yaml": ("1..1\nnot ok 1\n  ---\n  at: x\n", ["failed"],
-                  ["the stream ends inside a YAML block"]),
-}  # fmt: skip
+    "open yaml": (
+        "1..1\nnot ok 1\n  ---\n  at: x\n",
+        ["failed"],
+        ["the stream ends inside a YAML block"],
+    ),
+}
 
 
 @pytest.mark.parametrize("name", CASES)
@@ -154,8 +169,8 @@ def test_programs(folder):
     }
     run = folder.run(*(expected), "-j", "2")
     assert run.outcomes == expected, run.out
-    for name, (_, _, words) in PROGRAMS.items():
-        assert words in run.results.get(f"t/{name}", {"message": words})["message"]
+    for name, (_, _, message) in PROGRAMS.items():
+        assert message in run.results.get(f"t/{name}", {"message": message})["message"]
     assert "waiting" in run.results["t/slow.t"]["output"]
     assert [part["name"] for part in run.results["t/slow.t"]["parts"]] == ["high"]
 
@@ -189,8 +204,11 @@ def test_perl_says_where_a_point_failed(folder):
     run = folder.run()
     result = run.results["t/a.t"]
     assert [(p["outcome"], p["line"]) for p in result["parts"]] == [
-        ("passed", 0), ("failed", 6), ("failed", 7), ("todo", 8),
-    ]  # fmt: skip
+        ("passed", 0),
+        ("failed", 6),
+        ("failed", 7),
+        ("todo", 8),
+    ]
     assert result["excerpt"]["line"] == 6
     assert "2 of 4 points failed" in run.out and "failed  sums  (t/a.t:6)" in run.out
     assert "|      expected: '5'" in run.out

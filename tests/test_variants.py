@@ -108,8 +108,9 @@ def test_the_history_has_a_line_for_each_environment_and_looks_at_their_runs(qua
         quay.run("--name", "tide")
     shown = json.loads(quay.call("history", "--name", "place", "--runs", "2", "--as", "json").out)
     assert [(each["address"], each["runs"], each["passed"]) for each in shown] == [
-        (f"{PLACE} @local", 1, 1), (f"{PLACE} @staging", 1, 0),
-    ]  # fmt: skip
+        (f"{PLACE} @local", 1, 1),
+        (f"{PLACE} @staging", 1, 0),
+    ]
 
 
 def test_quarantine_is_one_rule_everywhere(quay):

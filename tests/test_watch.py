@@ -18,9 +18,14 @@ def watch(folder):
         program, *rest = folder.command("watch", *arguments)
         environment = {**folder.environment(), "TERM": "dumb", "COLUMNS": "120"}
         terminal = pexpect.spawn(
-            program, rest, cwd=str(folder.path), env=environment, encoding="utf-8", timeout=30,
+            program,
+            rest,
+            cwd=str(folder.path),
+            env=environment,
+            encoding="utf-8",
+            timeout=30,
             dimensions=(40, 120),
-        )  # fmt: skip
+        )
         opened.append(terminal)
         return terminal
 

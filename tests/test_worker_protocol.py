@@ -174,10 +174,21 @@ CARGO = Spoken(
     besides=(("Cargo.toml", '[package]\nname = "tide"\nversion = "0.1.0"\n'),),
 )
 _HTTP = {
-    "base_url": "http://127.0.0.1:1", "security": {}, "verify": True, "certificate": "", "key": "",
-    "proxy": "", "connect": 5, "read": 5, "redirects": 1, "contract": [], "copies": "copies",
-    "secret_fields": [], "headers": {}, "body_limit": 1000,
-}  # fmt: skip
+    "base_url": "http://127.0.0.1:1",
+    "security": {},
+    "verify": True,
+    "certificate": "",
+    "key": "",
+    "proxy": "",
+    "connect": 5,
+    "read": 5,
+    "redirects": 1,
+    "contract": [],
+    "copies": "copies",
+    "secret_fields": [],
+    "headers": {},
+    "body_limit": 1000,
+}
 _STEP = {"stepId": "s", "operationId": "look"}
 WORKFLOW = Spoken(
     [sys.executable, "-m", "wolfbane.kinds.workflow.runner"],
@@ -205,13 +216,19 @@ WORKFLOW = Spoken(
                 {
                     "openapi": "3.1.0",
                     "info": {"title": "t", "version": "1"},
-                    "paths": {"/": {"get": {"operationId": "look", "responses": {
-                        "200": {"description": "it"}}}}},
+                    "paths": {
+                        "/": {
+                            "get": {
+                                "operationId": "look",
+                                "responses": {"200": {"description": "it"}},
+                            }
+                        }
+                    },
                 }
             ),
         ),
     ),
-)  # fmt: skip
+)
 EXAMPLE = Spoken(
     ["perl", str(HOME / "examples" / "worker.pl")],
     "tide.checks",
@@ -250,12 +267,15 @@ class Talk:
         self.process = subprocess.Popen(
             spoken.command,
             cwd=root,
-            env={"PATH": os.environ["PATH"], "HOME": os.environ["HOME"],
-                 "WOLFBANE_CHANNEL": f"127.0.0.1:{port}",
-                 "WOLFBANE_TOKEN": "once"},
+            env={
+                "PATH": os.environ["PATH"],
+                "HOME": os.environ["HOME"],
+                "WOLFBANE_CHANNEL": f"127.0.0.1:{port}",
+                "WOLFBANE_TOKEN": "once",
+            },
             stdout=self.printed.open("ab"),
             stderr=subprocess.STDOUT,
-        )  # fmt: skip
+        )
         self.connection, _ = self.server.accept()
         self.connection.settimeout(20)
         self.lines = self.connection.makefile("r", encoding="utf-8")
@@ -296,16 +316,19 @@ def test_the_schema_is_made_from_the_types():
     assert schema_facts(schema()) == schema_facts(SCHEMA), "run docs/schemas.py"
 
 
-@pytest.mark.parametrize(("line", "words"), [
-    ('{"type": "finished", "address": "a", "outcome": "pased"}', "Invalid enum value 'pased'"),
-    ('{"type": "started"}', "missing required field `address`"),
-    ('{"type": "evidence", "address": "a", "kind": "txt"}', "either 'text' or 'data'"),
-    ('{"type": "sung"}', "Invalid value 'sung'"),
-    ("[]", "Expected `object`"),
-    ("low water", "malformed"),
-])  # fmt: skip
-def test_what_is_wrong_with_a_message(line, words):
-    with pytest.raises(ValueError, match=words):
+@pytest.mark.parametrize(
+    ("line", "message"),
+    [
+        ('{"type": "finished", "address": "a", "outcome": "pased"}', "Invalid enum value 'pased'"),
+        ('{"type": "started"}', "missing required field `address`"),
+        ('{"type": "evidence", "address": "a", "kind": "txt"}', "either 'text' or 'data'"),
+        ('{"type": "sung"}', "Invalid value 'sung'"),
+        ("[]", "Expected `object`"),
+        ("low water", "malformed"),
+    ],
+)
+def test_what_is_wrong_with_a_message(line, message):
+    with pytest.raises(ValueError, match=message):
         read_message(line.encode())
 
 
@@ -319,13 +342,13 @@ def talk(request, tmp_path):
     spoken = SPOKEN[request.param]
     if not present(str(spoken.options.get("cargo", spoken.command[0]))):
         pytest.skip(f"no {spoken.command[0]} here")
-    place = tmp_path / spoken.path
-    place.parent.mkdir(exist_ok=True)
-    place.write_text(spoken.source)
+    folder = tmp_path / spoken.path
+    folder.parent.mkdir(exist_ok=True)
+    folder.write_text(spoken.source)
     for name, text in spoken.besides:
         (tmp_path / name).parent.mkdir(exist_ok=True)
         (tmp_path / name).write_text(text)
-    place.chmod(0o755)
+    folder.chmod(0o755)
     talk = Talk(spoken, tmp_path)
     talk.ask(type="collect", files=[spoken.path])
     *told, last = talk.hear("collected")
@@ -351,9 +374,7 @@ def test_a_run_of_some(talk):
     talk.ask(type="run", file=spoken.path, names=names, limit=60)
     heard = talk.hear("ran")
     steps = [(m["type"], m["address"]) for m in heard if m["type"] in ("started", "finished")]
-    expected = [
-        (step, address(spoken, name)) for name in names for step in ("started", "finished")
-    ]  # fmt: skip
+    expected = [(step, address(spoken, name)) for name in names for step in ("started", "finished")]
     assert steps == expected
     finished = {m["address"]: m for m in heard if m["type"] == "finished"}
     assert {a: m["outcome"] for a, m in finished.items()} == {
@@ -366,8 +387,11 @@ def test_a_run_of_some(talk):
     if spoken is WORKFLOW:
         assert {m["address"] for m in heard if m["type"] == "evidence"} == set(finished)
         return
-    printed = [m["text"] for m in heard if m["type"] == "output"
-               and m["address"] == address(spoken, spoken.printing)]  # fmt: skip
+    printed = [
+        m["text"]
+        for m in heard
+        if m["type"] == "output" and m["address"] == address(spoken, spoken.printing)
+    ]
     assert "low water" in "".join(printed)
 
 

@@ -34,29 +34,32 @@ def main() -> int:
     with ThreadPoolExecutor(options.jobs) as pool:
         for each in pool.map(lambda number: _one(options.seed, number), numbers):
             drawn.append(each)
-            for words in each.wrong:
-                print(f"draw {each.number}  {each.kind}: {words}", flush=True)
+            for message in each.wrong:
+                print(f"draw {each.number}  {each.kind}: {message}", flush=True)
             if each.wrong:
-                print(f"  again: python -m benchmarks.faults --seed {options.seed} "
-                      f"--only {each.number}", flush=True)  # fmt: skip
+                print(
+                    f"  again: python -m benchmarks.faults --seed {options.seed} "
+                    f"--only {each.number}",
+                    flush=True,
+                )
     _table(drawn, options.seed)
     return 1 if any(each.wrong for each in drawn) else 0
 
 
 def _one(seed: int, number: int) -> Drawn:
-    with tempfile.TemporaryDirectory(prefix="faults-", ignore_cleanup_errors=True) as place:
-        return draw(seed, number, Path(place))
+    with tempfile.TemporaryDirectory(prefix="faults-", ignore_cleanup_errors=True) as folder:
+        return draw(seed, number, Path(folder))
 
 
 def _alone(seed: int, number: int) -> int:
-    place = Path(tempfile.gettempdir(), f"faults-{seed}-{number}")
-    shutil.rmtree(place, ignore_errors=True)
-    place.mkdir()
-    drawn = draw(seed, number, place)
+    folder = Path(tempfile.gettempdir(), f"faults-{seed}-{number}")
+    shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir()
+    drawn = draw(seed, number, folder)
     print(drawn.printed)
-    for words in drawn.wrong:
-        print(f"draw {number}  {drawn.kind}: {words}")
-    print(f"{drawn.kind}: {'wrong' if drawn.wrong else 'right'}; its folder is {place}")
+    for message in drawn.wrong:
+        print(f"draw {number}  {drawn.kind}: {message}")
+    print(f"{drawn.kind}: {'wrong' if drawn.wrong else 'right'}; its folder is {folder}")
     return 1 if drawn.wrong else 0
 
 

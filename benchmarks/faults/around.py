@@ -30,17 +30,24 @@ class Ended:
 
 
 def run(
-    scene: Scene, temporary: Path, *more: str, interfere: Interfere | None = None,
+    scene: Scene,
+    temporary: Path,
+    *more: str,
+    interfere: Interfere | None = None,
     formats: Sequence[str] = (),
-) -> Ended:  # fmt: skip
+) -> Ended:
     """Run the workspace, to its end or until something interferes."""
     reports = [f"--report={form}=out.{form}" for form in formats]
     with (scene.folder / "printed.txt").open("wb") as printed:
         process = subprocess.Popen(
-            [*WOLFBANE, "run", *scene.arguments, *reports, *more], cwd=scene.folder,
-            stdout=printed, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL,
-            env=variables(scene, temporary), start_new_session=True,
-        )  # fmt: skip
+            [*WOLFBANE, "run", *scene.arguments, *reports, *more],
+            cwd=scene.folder,
+            stdout=printed,
+            stderr=subprocess.STDOUT,
+            stdin=subprocess.DEVNULL,
+            env=variables(scene, temporary),
+            start_new_session=True,
+        )
         try:
             cut = interfere(process, scene.rng) if interfere else False
             code = process.wait(scene.limit)
@@ -97,28 +104,28 @@ INTERFERING: dict[str, Interfere] = {
 def _damaged(scene: Scene) -> None:
     """Cut, overwrite or take away a file that Wolfbane keeps."""
     kept = [path for path in (scene.folder / ".wolfbane").rglob("*") if path.is_file()]
-    for place in scene.rng.sample(kept, min(len(kept), scene.rng.randint(1, 4))):
+    for folder in scene.rng.sample(kept, min(len(kept), scene.rng.randint(1, 4))):
         how = scene.rng.choice(("cut", "noise", "empty", "gone", "folder"))
         if how == "cut":
-            place.write_bytes(place.read_bytes()[: scene.rng.randint(0, place.stat().st_size)])
+            folder.write_bytes(folder.read_bytes()[: scene.rng.randint(0, folder.stat().st_size)])
         elif how == "noise":
-            place.write_bytes(scene.rng.randbytes(200))
+            folder.write_bytes(scene.rng.randbytes(200))
         elif how == "empty":
-            place.write_bytes(b"")
+            folder.write_bytes(b"")
         else:
-            place.unlink()
+            folder.unlink()
         if how == "folder":
-            place.mkdir()
+            folder.mkdir()
 
 
 def _clock(scene: Scene) -> None:
     """Everything is from a time that has not come yet: the clock was set back."""
     later = time.time() + scene.rng.choice((3600, 86400 * 400))
-    for place in scene.folder.rglob("*"):
-        os.utime(place, (later, later))
+    for folder in scene.folder.rglob("*"):
+        os.utime(folder, (later, later))
     runs = scene.folder / ".wolfbane" / "runs"
-    for place in sorted(runs.iterdir()) if runs.is_dir() else ():
-        place.rename(runs / place.name.replace("2026", "2031", 1))
+    for folder in sorted(runs.iterdir()) if runs.is_dir() else ():
+        folder.rename(runs / folder.name.replace("2026", "2031", 1))
 
 
 def _no_caches(scene: Scene) -> None:
@@ -133,17 +140,19 @@ BEFORE: dict[str, Callable[[Scene], None]] = {
 SERVICES = {
     "a service dies": ("import sys, time\nserve(0.3)\nsys.exit(3)", ("passed", "blocked")),
     "a service ignores SIGTERM": (
-        "import signal\nsignal.signal(signal.SIGTERM, signal.SIG_IGN)\nserve()", ("passed",),
+        "import signal\nsignal.signal(signal.SIGTERM, signal.SIG_IGN)\nserve()",
+        ("passed",),
     ),
     "a service forks": (
-        "import os\nif os.fork():\n    os._exit(0)\nos.setsid()\nserve()", ("passed", "blocked"),
+        "import os\nif os.fork():\n    os._exit(0)\nos.setsid()\nserve()",
+        ("passed", "blocked"),
     ),
     "a service never answers": ("import time\ntime.sleep(600)", ("blocked",)),
     "a service leaves a child": (
         "import subprocess\nsubprocess.Popen(['sleep', '600'], start_new_session=True)\nserve()",
         ("passed",),
     ),
-}  # fmt: skip
+}
 _SERVE = """
 import http.server, sys, threading, time
 

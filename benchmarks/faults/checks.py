@@ -19,20 +19,25 @@ from benchmarks.faults.scene import SECRET, Scene
 
 _MOMENT = 8.0
 _SECRETS = {
-    SECRET, html.escape(SECRET), quote(SECRET), json.dumps(SECRET)[1:-1], SECRET.encode().hex(),
-    b64encode(SECRET.encode()).decode(), repr(SECRET)[1:-1],
-}  # fmt: skip
+    SECRET,
+    html.escape(SECRET),
+    quote(SECRET),
+    json.dumps(SECRET)[1:-1],
+    SECRET.encode().hex(),
+    b64encode(SECRET.encode()).decode(),
+    repr(SECRET)[1:-1],
+}
 
 
 def newest_journal(scene: Scene) -> Path | None:
     """The journal of the newest run, if there is one."""
-    found = sorted(scene.folder.glob(".wolfbane/runs/*/journal.jsonl"))
-    return found[-1] if found else None
+    matches = sorted(scene.folder.glob(".wolfbane/runs/*/journal.jsonl"))
+    return matches[-1] if matches else None
 
 
 def results_of(journal: Path) -> dict[str, list[str]]:
     """The outcomes of each test that finished, from a journal; its last line may be broken off."""
-    found: dict[str, list[str]] = {}
+    matches: dict[str, list[str]] = {}
     for number, line in enumerate(journal.read_bytes().splitlines()):
         try:
             event = json.loads(line)
@@ -40,14 +45,14 @@ def results_of(journal: Path) -> dict[str, list[str]]:
             raise AssertionError(f"{journal.name}:{number + 1} is no JSON: {line[:80]!r}") from None
         if event["type"] == "test-finished" and not event["extra"]:
             result = event["result"]
-            found.setdefault(result["address"], []).append(result["outcome"])
-    return found
+            matches.setdefault(result["address"], []).append(result["outcome"])
+    return matches
 
 
-def wrong_outcomes(scene: Scene, found: dict[str, list[str]], *, whole: bool) -> Iterator[str]:
+def wrong_outcomes(scene: Scene, matches: dict[str, list[str]], *, whole: bool) -> Iterator[str]:
     """Tests with an outcome of another, with several results, or without any."""
     for address, outcomes in scene.outcomes.items():
-        got = found.get(address, [])
+        got = matches.get(address, [])
         if not got and whole:
             yield f"{address}: no result"
         elif len(got) > 1:
@@ -56,19 +61,19 @@ def wrong_outcomes(scene: Scene, found: dict[str, list[str]], *, whole: bool) ->
             yield f"{address}: {got[0]}, not {' or '.join(sorted(outcomes))}"
     if not scene.more:
         yield from (
-            f"{address}: nobody knows it" for address in found if address not in scene.outcomes
+            f"{address}: nobody knows it" for address in matches if address not in scene.outcomes
         )
 
 
 def wrong_reports(scene: Scene, count: int) -> Iterator[str]:
     """Reports that do not read, or have another number of tests."""
     for form in scene.formats:
-        place = scene.folder / f"out.{form}"
-        if not place.exists():
+        folder = scene.folder / f"out.{form}"
+        if not folder.exists():
             yield f"{form}: not written"
             continue
         try:
-            told = _told(form, place)
+            told = _told(form, folder)
         except (ValueError, KeyError, xml.etree.ElementTree.ParseError) as error:
             yield f"{form}: {type(error).__name__}: {error}"
             continue
@@ -76,9 +81,9 @@ def wrong_reports(scene: Scene, count: int) -> Iterator[str]:
             yield f"{form}: {told} tests, not {count}"
 
 
-def _told(form: str, place: Path) -> int | None:
+def _told(form: str, folder: Path) -> int | None:
     """The number of tests that a report tells; None where that is not easily said."""
-    text = place.read_text(encoding="utf-8")
+    text = folder.read_text(encoding="utf-8")
     if form == "xunit":
         return len(list(xml.etree.ElementTree.fromstring(text).iter("testcase")))
     if form == "ctrf":
@@ -103,9 +108,9 @@ def left_behind(scene: Scene, temporary: Path, *, cut: bool = False) -> Sequence
     then (``cut``) is taken away when the file is written again, a minute later at the earliest.
     """
     until = time.monotonic() + _MOMENT
-    while (found := [*_left(scene, temporary, cut=cut)]) and time.monotonic() < until:
+    while (result := [*_left(scene, temporary, cut=cut)]) and time.monotonic() < until:
         time.sleep(0.1)
-    return found
+    return result
 
 
 def _left(scene: Scene, temporary: Path, *, cut: bool) -> Iterator[str]:
@@ -116,22 +121,22 @@ def _left(scene: Scene, temporary: Path, *, cut: bool) -> Iterator[str]:
                 yield f"process {process.pid} is left: {' '.join(process.cmdline())[:100]}"
         except psutil.Error:
             continue
-    for place in temporary.iterdir():
-        if not place.name.startswith("tmp"):  # those are the tests' own
-            inside = ", ".join(each.name for each in place.glob("*")) or "nothing"
-            yield f"left in the folder for temporary files: {place.name}, with {inside} in it"
+    for folder in temporary.iterdir():
+        if not folder.name.startswith("tmp"):  # those are the tests' own
+            inside = ", ".join(each.name for each in folder.glob("*")) or "nothing"
+            yield f"left in the folder for temporary files: {folder.name}, with {inside} in it"
     runs = scene.folder / ".wolfbane" / "runs"
-    for place in () if cut else sorted(scene.folder.rglob("*")):
-        if runs not in place.parents and re.search(r"\.lock$|\.\d{3,}$", place.name):
-            yield f"left in the workspace: {place.relative_to(scene.folder)}"
+    for folder in () if cut else sorted(scene.folder.rglob("*")):
+        if runs not in folder.parents and re.search(r"\.lock$|\.\d{3,}$", folder.name):
+            yield f"left in the workspace: {folder.relative_to(scene.folder)}"
 
 
 def told_secrets(scene: Scene, *shown: str) -> Iterator[str]:
     """The secret in what was printed or written, in any form that is masked."""
     texts = {"printed": "".join(shown)}
-    for place in scene.folder.rglob("*"):
-        if (place.is_file() and ".wolfbane" in place.parts) or place.name.startswith("out."):
-            texts[str(place.relative_to(scene.folder))] = place.read_text(errors="replace")
+    for folder in scene.folder.rglob("*"):
+        if (folder.is_file() and ".wolfbane" in folder.parts) or folder.name.startswith("out."):
+            texts[str(folder.relative_to(scene.folder))] = folder.read_text(errors="replace")
     for name, text in texts.items():
         if any(form in text for form in _SECRETS):
             yield f"{name}: the secret is in it"

@@ -35,13 +35,13 @@ AROUND: dict[str, Draw] = {
 }
 
 
-def draw(seed: int, number: int, place: Path) -> Drawn:
+def draw(seed: int, number: int, path: Path) -> Drawn:
     """Carry out one draw; the same seed and number draw the same."""
     rng = random.Random(f"{seed}.{number}")
     kind = rng.choice([*IN_TESTS, *AROUND])
     victim = rng.choice(IN_TESTS[kind]) if kind in IN_TESTS else None
     drawn = Drawn(number, kind)
-    folder, temporary = place / "quay", place / "tmp"
+    folder, temporary = path / "quay", path / "tmp"
     folder.mkdir()
     temporary.mkdir()
     scene = make_scene(folder, rng, victim)
@@ -97,10 +97,10 @@ def _wrong(scene: Scene, temporary: Path, ended: around.Ended) -> Iterator[str]:
         if not ended.cut:
             yield f"there is no journal (exit code {ended.code})"
         return
-    found = checks.results_of(journal)
-    yield from checks.wrong_outcomes(scene, found, whole=not ended.cut)
+    result = checks.results_of(journal)
+    yield from checks.wrong_outcomes(scene, result, whole=not ended.cut)
     bad = {"failed", "errored", "crashed", "timed out"}
-    outcomes = [outcome for each in found.values() for outcome in each]
+    outcomes = [outcome for each in result.values() for outcome in each]
     if not ended.cut:
         blocked = "blocked" in outcomes
         expected = 1 if bad & set(outcomes) else 4 if blocked else 0
@@ -121,10 +121,10 @@ def _wrong_next(
         addresses = [scene.rng.choice(addresses)]
     ended = around.run(scene, temporary, *addresses)
     journal = checks.newest_journal(scene)
-    found = checks.results_of(journal) if journal else {}
+    result = checks.results_of(journal) if journal else {}
     for address in addresses:
-        got = found.get(address, [])
+        got = result.get(address, [])
         if len(got) != 1 or got[0] not in scene.outcomes[address]:
             yield f"the next run: {address}: {', '.join(got) or 'no result'} (exit {ended.code})"
     left = checks.left_behind(scene, temporary, cut=cut)
-    yield from (f"after the next run: {words}" for words in left)
+    yield from (f"after the next run: {message}" for message in left)

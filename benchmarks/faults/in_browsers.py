@@ -41,17 +41,21 @@ class Browser:
             os.kill(int(file.read().rpartition(")")[2].split()[1]), number)
 """
 _RIGHT: Sequence[str] = (
-    "Browser().look()", "b = Browser()\n        b.look()\n        b.send('DELETE', '')",
+    "Browser().look()",
+    "b = Browser()\n        b.look()\n        b.send('DELETE', '')",
     "Browser().look(); Browser().look()",
-)  # fmt: skip
+)
 _GONE, _LOST = ("errored", "failed"), ("errored", "failed", "timed out")
 _MOMENTS: Sequence[tuple[str, Sequence[str]]] = (
     ("b = Browser()\n        b.{how}()\n        b.look()", _GONE),
     ("b = Browser()\n        b.look()\n        b.{how}()", ("passed",)),
     ("b = Browser()\n        b.look()\n        b.{how}()\n        Browser().look()", ("passed",)),
-    ("b = Browser()\n        threading.Timer(0.05, b.{how}).start()\n"
-     "        [b.look() for _ in range(400)]", _GONE),
-)  # fmt: skip
+    (
+        "b = Browser()\n        threading.Timer(0.05, b.{how}).start()\n"
+        "        [b.look() for _ in range(400)]",
+        _GONE,
+    ),
+)
 _STOPPED = ("b = Browser()\n        b.{how}(signal.SIGSTOP)\n        b.look()", _LOST)
 
 
@@ -66,10 +70,10 @@ def browser_scene(
         scene.arguments += ["--timeout", "20s"]
         scene.limit *= 2
         count = scene.rng.randint(2, 4)
-        place = scene.rng.randrange(count)
+        position = scene.rng.randrange(count)
         lines = [_CLIENT, "class Quay(unittest.TestCase):"]
         for number in range(count):
-            mine = number == place
+            mine = number == position
             does = body.format(how=how) if mine else scene.rng.choice(_RIGHT)
             lines += [f"    def test_{number}(self):", f"        {does}"]
             address = f"pages/test_quay.py#Quay / test_{number} @chromium"
@@ -79,9 +83,13 @@ def browser_scene(
     return add
 
 
-DRAWS: Mapping[str, Callable[[Scene], None]] = {
-    "a browser is killed": browser_scene("hit", _MOMENTS),
-    "a browser's driver is killed": browser_scene("hit_driver", _MOMENTS),
-    "a browser hangs": browser_scene("hit", [_STOPPED]),
-    "a browser's driver hangs": browser_scene("hit_driver", [_STOPPED]),
-} if _IS_HERE else {}  # fmt: skip
+DRAWS: Mapping[str, Callable[[Scene], None]] = (
+    {
+        "a browser is killed": browser_scene("hit", _MOMENTS),
+        "a browser's driver is killed": browser_scene("hit_driver", _MOMENTS),
+        "a browser hangs": browser_scene("hit", [_STOPPED]),
+        "a browser's driver hangs": browser_scene("hit_driver", [_STOPPED]),
+    }
+    if _IS_HERE
+    else {}
+)

@@ -12,17 +12,36 @@ from benchmarks.faults.scene import Scene
 
 _SMALL = 30_000
 _NAMES = (
-    "a\\nb", "\\u001b[31mred", "\\u0000nul", "x".ljust(300, "y"), "ok 1 - # SKIP", "<![CDATA[", "]]>",
-    "\\ud800", "\\u2028\\u202e", "a / b", "a @firefox", "#hash", "'quote\\\"", "*[x]?", " ", "..", "-x",
-)  # fmt: skip
+    "a\\nb",
+    "\\u001b[31mred",
+    "\\u0000nul",
+    "x".ljust(300, "y"),
+    "ok 1 - # SKIP",
+    "<![CDATA[",
+    "]]>",
+    "\\ud800",
+    "\\u2028\\u202e",
+    "a / b",
+    "a @firefox",
+    "#hash",
+    "'quote\\\"",
+    "*[x]?",
+    " ",
+    "..",
+    "-x",
+)
 
 
 def _unread(scene: Scene, temporary: Path) -> Ended:
     """Whoever reads its output has gone away."""
     process = subprocess.Popen(
-        [*WOLFBANE, "run", *scene.arguments], cwd=scene.folder, stdout=subprocess.PIPE,
-        stderr=subprocess.PIPE, stdin=subprocess.DEVNULL, env=variables(scene, temporary),
-    )  # fmt: skip
+        [*WOLFBANE, "run", *scene.arguments],
+        cwd=scene.folder,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        stdin=subprocess.DEVNULL,
+        env=variables(scene, temporary),
+    )
     assert process.stdout
     process.stdout.read(scene.rng.randint(0, 400))
     process.stdout.close()
@@ -34,10 +53,14 @@ def _unread(scene: Scene, temporary: Path) -> Ended:
 def _full_output(scene: Scene, temporary: Path) -> Ended:
     with Path("/dev/full").open("wb") as full:
         done = subprocess.run(
-            [*WOLFBANE, "run", *scene.arguments], cwd=scene.folder, stdout=full,
-            stderr=subprocess.PIPE, env=variables(scene, temporary), check=False,
+            [*WOLFBANE, "run", *scene.arguments],
+            cwd=scene.folder,
+            stdout=full,
+            stderr=subprocess.PIPE,
+            env=variables(scene, temporary),
+            check=False,
             timeout=scene.limit,
-        )  # fmt: skip
+        )
     return Ended(done.returncode, done.stderr.decode(), reports=False)
 
 
@@ -45,10 +68,14 @@ def _small_files(scene: Scene, temporary: Path) -> Ended:
     """No file may grow beyond some bytes, as on a disk that is nearly full."""
     limit = scene.rng.choice((0, 500, 4_000, _SMALL))
     done = subprocess.run(
-        [*WOLFBANE, "run", *scene.arguments, "--report=xunit=out.xunit"], cwd=scene.folder,
-        capture_output=True, env=variables(scene, temporary), check=False, timeout=scene.limit,
+        [*WOLFBANE, "run", *scene.arguments, "--report=xunit=out.xunit"],
+        cwd=scene.folder,
+        capture_output=True,
+        env=variables(scene, temporary),
+        check=False,
+        timeout=scene.limit,
         preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (limit, limit)),
-    )  # fmt: skip
+    )
     out = (done.stdout + done.stderr).decode(errors="replace")
     if "Traceback" in out and "wolfbane/cli" in out:
         raise AssertionError(f"a traceback was printed: {out[-600:]}")
@@ -66,11 +93,15 @@ def _several(scene: Scene, temporary: Path) -> Ended:
     """Two to five runs in one workspace at once: each must be right."""
     started = [
         subprocess.Popen(
-            [*WOLFBANE, "run", *scene.arguments], cwd=scene.folder, stdout=subprocess.PIPE,
-            stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL, env=variables(scene, temporary),
+            [*WOLFBANE, "run", *scene.arguments],
+            cwd=scene.folder,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            stdin=subprocess.DEVNULL,
+            env=variables(scene, temporary),
         )
         for _ in range(scene.rng.randint(2, 5))
-    ]  # fmt: skip
+    ]
     ended = []
     for process in started:
         out, _ = process.communicate(timeout=scene.limit)
@@ -99,11 +130,21 @@ def _names(scene: Scene, temporary: Path) -> Ended:
 
 def _sources(scene: Scene, temporary: Path) -> Ended:
     """A source that cannot be read is an error of its file."""
-    text = scene.rng.choice((
-        "def test(:\n", "import nowhere_at_all\n", "raise SystemExit(0)\n", "\0", "x = (" * 500,
-        b"# -*- coding: none -*-\n", b"\xff\xfe\xfd", "import os; os._exit(0)\n", "import time; time.sleep(600)\n",
-        "import os; os.kill(os.getpid(), 9)\n", "exec('while True: print(\"x\" * 9999)')\n",
-    ))  # fmt: skip
+    text = scene.rng.choice(
+        (
+            "def test(:\n",
+            "import nowhere_at_all\n",
+            "raise SystemExit(0)\n",
+            "\0",
+            "x = (" * 500,
+            b"# -*- coding: none -*-\n",
+            b"\xff\xfe\xfd",
+            "import os; os._exit(0)\n",
+            "import time; time.sleep(600)\n",
+            "import os; os.kill(os.getpid(), 9)\n",
+            "exec('while True: print(\"x\" * 9999)')\n",
+        )
+    )
     scene.file(
         "tides/test_source.py",
         b"def test_x(): pass\n" + (text if isinstance(text, bytes) else text.encode()),
@@ -116,10 +157,15 @@ def _sources(scene: Scene, temporary: Path) -> Ended:
 
 def _settings(scene: Scene, temporary: Path) -> Ended:
     """Settings with an error are refused, and nothing is run."""
-    broken = scene.rng.choice((
-        "broken = [", "[[suite]]\nname = 3\n", '[[suite]]\nname = "x"\nkind = "pithon"\npaths = ["x"]\n',
-        '[unknown]\nx = 1\n', '[[suite]]\nname = "tides"\nkind = "python"\npaths = ["tides"]\n',
-    ))  # fmt: skip
+    broken = scene.rng.choice(
+        (
+            "broken = [",
+            "[[suite]]\nname = 3\n",
+            '[[suite]]\nname = "x"\nkind = "pithon"\npaths = ["x"]\n',
+            "[unknown]\nx = 1\n",
+            '[[suite]]\nname = "tides"\nkind = "python"\npaths = ["tides"]\n',
+        )
+    )
     kept = scene.settings
     scene.settings += f"\n{broken}\n"
     scene.write()

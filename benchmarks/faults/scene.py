@@ -50,9 +50,9 @@ class Scene:
 
     def file(self, path: str, text: str | bytes) -> None:
         """Write a file."""
-        place = self.folder / path
-        place.parent.mkdir(parents=True, exist_ok=True)
-        place.write_bytes(text.encode() if isinstance(text, str) else text)
+        folder = self.folder / path
+        folder.parent.mkdir(parents=True, exist_ok=True)
+        folder.write_bytes(text.encode() if isinstance(text, str) else text)
 
     def suite(self, name: str, kind: str, more: str = "") -> None:
         """Name a suite in the settings; its files are in a folder of its name."""
@@ -77,9 +77,9 @@ def make_scene(folder: Path, rng: random.Random, victim: Victim | None) -> Scene
     scene = Scene(folder, rng)
     scene.variables["FAULTS_DRAW"] = str(folder)
     count = rng.randint(2, 3)
-    place = rng.randrange(count)
+    position = rng.randrange(count)
     for number in range(count):
-        _python(scene, number, victim if number == place else None)
+        _python(scene, number, victim if number == position else None)
     scene.suite("tides", "python")
     others = [make for program, make in _OTHERS if shutil.which(program)]
     for make in rng.sample(others, rng.choice((0, 1, 1, 2))):
@@ -102,13 +102,14 @@ def _python(scene: Scene, number: int, victim: Victim | None) -> None:
     rng = scene.rng
     lines = [
         "import ctypes, gc, json, os, resource, signal, socket, subprocess, sys, tempfile",
-        "import threading, time, unittest, warnings", f"class Tide{number}(unittest.TestCase):",
-    ]  # fmt: skip
+        "import threading, time, unittest, warnings",
+        f"class Tide{number}(unittest.TestCase):",
+    ]
     count = rng.randint(2, 5)
-    place = rng.randrange(count + 1)
+    position = rng.randrange(count + 1)
     for test in range(count + 1):
         address = f"tides/test_{number}.py#Tide{number} / test_{test}"
-        if victim and test == place:
+        if victim and test == position:
             body = victim.body.replace("\n", "\n        ")
             scene.expect(address, *victim.outcomes, own=True)
         else:
@@ -201,6 +202,10 @@ done
 exit $bad
 """
 _OTHERS: Sequence[tuple[str, Callable[[Scene], None]]] = (
-    ("sh", _tap), ("sh", _program), ("sh", _bridge), ("python3", _scenario), ("node", _node),
-)  # fmt: skip
+    ("sh", _tap),
+    ("sh", _program),
+    ("sh", _bridge),
+    ("python3", _scenario),
+    ("node", _node),
+)
 Results = Mapping[str, Mapping[str, object]]

@@ -46,16 +46,16 @@ def main() -> int:
     if options.written is not None:
         return written(options.written, options.jobs)
     if options.only is not None:
-        place = Path(tempfile.gettempdir(), f"launcher-{options.seed}-{options.only}")
-        shutil.rmtree(place, ignore_errors=True)
-        place.mkdir()
-        checked = check(options.seed, options.only, place)
-        print(checked.printed, *checked.wrong, f"its folder is {place}", sep="\n")
+        folder = Path(tempfile.gettempdir(), f"launcher-{options.seed}-{options.only}")
+        shutil.rmtree(folder, ignore_errors=True)
+        folder.mkdir()
+        checked = check(options.seed, options.only, folder)
+        print(checked.printed, *checked.wrong, f"its folder is {folder}", sep="\n")
         return 1 if checked.wrong else 0
 
     def one(number: int) -> Checked:
-        with tempfile.TemporaryDirectory(prefix="launcher-", ignore_cleanup_errors=True) as place:
-            return check(options.seed, number, Path(place))
+        with tempfile.TemporaryDirectory(prefix="launcher-", ignore_cleanup_errors=True) as path:
+            return check(options.seed, number, Path(path))
 
     done = []
     with ThreadPoolExecutor(options.jobs) as pool:
@@ -63,11 +63,13 @@ def main() -> int:
             done.append(checked)
             if checked.wrong:
                 print(f"draw {checked.number}  {checked.drawn.in_words}", flush=True)
-                print(*(f"  {words}" for words in checked.wrong), sep="\n", flush=True)
+                print(*(f"  {message}" for message in checked.wrong), sep="\n", flush=True)
     bad = sum(bool(checked.wrong) for checked in done)
     tests, unclear = sum(each.tests for each in done), sum(each.unclear for each in done)
-    print(f"seed {options.seed}, {date.today()}: {len(done)} launchers, {tests} verdicts, "
-          f"{unclear} cannot be distinguished; {bad} launchers with differences")  # fmt: skip
+    print(
+        f"seed {options.seed}, {date.today()}: {len(done)} launchers, {tests} verdicts, "
+        f"{unclear} cannot be distinguished; {bad} launchers with differences"
+    )
     return 1 if bad else 0
 
 
@@ -79,8 +81,8 @@ def written(names: list[str], jobs: int) -> int:
     bad = 0
 
     def one(name: str) -> tuple[Written, int, list[str]]:
-        with tempfile.TemporaryDirectory(prefix="written-", ignore_cleanup_errors=True) as place:
-            folder = Path(tempfile.gettempdir(), "written", name) if names else Path(place, name)
+        with tempfile.TemporaryDirectory(prefix="written-", ignore_cleanup_errors=True) as path:
+            folder = Path(tempfile.gettempdir(), "written", name) if names else Path(path, name)
             shutil.rmtree(folder, ignore_errors=True)
             folder.mkdir(parents=True)
             each = Written(launchers[name], folder)
@@ -93,7 +95,7 @@ def written(names: list[str], jobs: int) -> int:
         for name, (each, code, wrong) in zip(able, pool.map(one, able), strict=True):
             bad += bool(code or wrong)
             how = f"not learnt (exit code {code})" if code else f"{len(wrong)} differences"
-            print(f"{name:<20} {how}", *(f"  {words}" for words in wrong), sep="\n", flush=True)
+            print(f"{name:<20} {how}", *(f"  {message}" for message in wrong), sep="\n", flush=True)
             if names or code:
                 print(each.printed)
     lacking = [f"{name} ({missing(launchers[name])})" for name in launchers if name not in able]
@@ -104,28 +106,28 @@ def written(names: list[str], jobs: int) -> int:
     return 1 if bad else 0
 
 
-def check(seed: int, number: int, place: Path) -> Checked:
+def check(seed: int, number: int, folder: Path) -> Checked:
     """Draw one, run it whole and by name, and compare."""
     rng = random.Random(f"{seed}-{number}")
-    drawn = draw(rng, place)
+    drawn = draw(rng, folder)
     wrong: list[str] = []
     tests = unclear = 0
-    found = [_address(test) for test in drawn.found]
-    some = rng.sample(found, min(len(found), 2))
+    hits = [_address(test) for test in drawn.found]
+    some = rng.sample(hits, min(len(hits), 2))
     printed = ""
     for how, asked in (("whole", []), ("again", []), ("by name", some)):
-        results, told = outcomes_of(place, LIMIT, asked)
+        results, told = outcomes_of(folder, LIMIT, asked)
         printed += told
         wanted = drawn.found if not asked else [t for t in drawn.found if _address(t) in asked]
         for test in wanted:
             result = results.pop(_address(test), None)
             tests += 1
-            words = _difference(drawn, test, result)
+            message = _difference(drawn, test, result)
             unclear += bool(result and UNCLEAR in result["message"])
-            wrong += [f"{how}: {_address(test)}: {words}"] if words else []
+            wrong += [f"{how}: {_address(test)}: {message}"] if message else []
         warned = "tests that were not found may not have run" in " ".join(told.split())
         needed = not asked and not (warned and _breaks(drawn))
-        wrong += [f"{how}: {words}" for words in _others(drawn, results, all_needed=needed)]
+        wrong += [f"{how}: {message}" for message in _others(drawn, results, all_needed=needed)]
     return Checked(number, drawn, wrong, tests, unclear, printed)
 
 

@@ -13,9 +13,19 @@ import msgspec
 LAUNCHER = Path(__file__).with_name("launcher.py")
 _FOLDERS = ("north", "south", "north/inner")
 _NAMES = (
-    "high water", "low", "it's half full", "berth [2]", "a.b*c", "depth > 4", "étale", "neap",
-    "50 %", "slack (late)", "fog_1", "fog_10",
-)  # fmt: skip
+    "high water",
+    "low",
+    "it's half full",
+    "berth [2]",
+    "a.b*c",
+    "depth > 4",
+    "étale",
+    "neap",
+    "50 %",
+    "slack (late)",
+    "fog_1",
+    "fog_10",
+)
 _GROUPS = ("", "", "mast", "quay")
 _FOUND = r'^\s*check "(?P<name>[^"]*)"'
 _SECRETS = ("made in a loop", "inherited")
@@ -49,10 +59,13 @@ class Drawn(msgspec.Struct, frozen=True):
         return f"per {self.per}, {json.dumps(plan)}"
 
 
-def draw(rng: random.Random, place: Path) -> Drawn:
+def draw(rng: random.Random, path: Path) -> Drawn:
     """Draw a launcher, and write its workspace to a folder."""
-    files = [f"checks/{folder}/{name}.spec" for folder in rng.sample(_FOLDERS, rng.randint(1, 3))
-             for name in rng.sample(("tides", "boats"), rng.randint(1, 2))]  # fmt: skip
+    files = [
+        f"checks/{folder}/{name}.spec"
+        for folder in rng.sample(_FOLDERS, rng.randint(1, 3))
+        for name in rng.sample(("tides", "boats"), rng.randint(1, 2))
+    ]
     tests = _tests(rng, files)
     per = rng.choice(("test", "file", "suite", "suite", "batch"))
     plan = _plan(rng, per)
@@ -62,7 +75,7 @@ def draw(rng: random.Random, place: Path) -> Drawn:
         tests.sort(key=lambda test: files.index(test["file"]) if plan["section"] else 0)
     where = _where(rng, per)
     drawn = Drawn(tests, plan, bridge_of(plan, per, where), per, where not in ("", "{folder}"))
-    write(drawn, place)
+    write(drawn, path)
     return drawn
 
 
@@ -110,8 +123,12 @@ def _plan(rng: random.Random, per: str) -> dict[str, Any]:
 
 def _where(rng: random.Random, per: str) -> str:
     """The argument that limits a start to files."""
-    choices = {"test": ("", "{file}"), "file": ("", "{file}", "{files}"),
-               "batch": ("{files}",), "suite": ("", "", "{files}", "{folder}")}  # fmt: skip
+    choices = {
+        "test": ("", "{file}"),
+        "file": ("", "{file}", "{files}"),
+        "batch": ("{files}",),
+        "suite": ("", "", "{files}", "{folder}"),
+    }
     return rng.choice(choices[per])
 
 
@@ -160,15 +177,16 @@ def bridge_of(plan: dict[str, Any], per: str, where: str) -> str:
     return "\n".join(lines) + "\n"
 
 
-def write(drawn: Drawn, place: Path) -> None:
+def write(drawn: Drawn, folder: Path) -> None:
     """Write the workspace of a launcher."""
-    shutil.copy(LAUNCHER, place / "launcher.py")
-    (place / "plan.json").write_text(json.dumps(drawn.plan), encoding="utf-8")
-    (place / "bridge.toml").write_text(drawn.bridge, encoding="utf-8")
-    (place / "wolfbane.toml").write_text(
+    shutil.copy(LAUNCHER, folder / "launcher.py")
+    (folder / "plan.json").write_text(json.dumps(drawn.plan), encoding="utf-8")
+    (folder / "bridge.toml").write_text(drawn.bridge, encoding="utf-8")
+    (folder / "wolfbane.toml").write_text(
         '[workspace]\nname = "drawn"\n[[suite]]\nname = "drawn"\nkind = "bridge"\n'
-        'paths = ["checks"]\nbridge = "bridge.toml"\n', encoding="utf-8",
-    )  # fmt: skip
+        'paths = ["checks"]\nbridge = "bridge.toml"\n',
+        encoding="utf-8",
+    )
     for path in drawn.plan["files"]:
         mine = [test for test in drawn.found if test["file"] == path]
         mine.sort(key=lambda test: test["group"])
@@ -178,8 +196,8 @@ def write(drawn: Drawn, place: Path) -> None:
                 group = test["group"]
                 text += f"on {group}\n"
             text += f'{"  " * bool(group)}check "{test["name"]}"\n'
-        (place / path).parent.mkdir(parents=True, exist_ok=True)
-        (place / path).write_text(text, encoding="utf-8")
+        (folder / path).parent.mkdir(parents=True, exist_ok=True)
+        (folder / path).write_text(text, encoding="utf-8")
 
 
 def reported_name(test: dict[str, str]) -> str:

@@ -17,20 +17,20 @@ RED, PLAIN = "\x1b[31m", "\x1b[0m"
 def chosen(arguments):
     """The names and the files of a call, and the place of its report."""
     names, files, report = None, [], ""
-    words = list(arguments)
-    while words:
-        word = words.pop(0)
+    texts = list(arguments)
+    while texts:
+        word = texts.pop(0)
         if word == "--only":
-            names = [*(names or []), words.pop(0)]
+            names = [*(names or []), texts.pop(0)]
         elif word == "--joined":
-            names = words.pop(0).split(";;")
+            names = texts.pop(0).split(";;")
         elif word == "--pattern":
-            pattern = re.compile(words.pop(0))
+            pattern = re.compile(texts.pop(0))
             names = [n for test in PLAN["tests"] if pattern.search(n := called(test))] or ["-"]
         elif word == "--list":
-            names = open(words.pop(0), encoding="utf-8").read().splitlines()
+            names = open(texts.pop(0), encoding="utf-8").read().splitlines()
         elif word == "--to":
-            report = words.pop(0)
+            report = texts.pop(0)
         elif os.path.isdir(word):
             files += [path for path in PLAN["files"] if os.path.dirname(path) == word]
         else:
@@ -54,8 +54,8 @@ def reported(test):
 class Report:
     """Writes results in the format of the plan, at once or at the end."""
 
-    def __init__(self, place):
-        self.out = open(place, PLAN["mode"], encoding="utf-8") if place else sys.stdout
+    def __init__(self, folder):
+        self.out = open(folder, PLAN["mode"], encoding="utf-8") if folder else sys.stdout
         self.held = []
         self.done = []
         self.section = ""
@@ -113,8 +113,8 @@ class Report:
 
 
 def main():
-    names, files, place = chosen(sys.argv[1:])
-    report = Report(place)
+    names, files, folder = chosen(sys.argv[1:])
+    report = Report(folder)
     bad, current = False, None
     for test in PLAN["tests"]:
         if files and test["file"] not in files:

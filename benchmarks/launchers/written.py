@@ -15,7 +15,7 @@ import msgspec
 from benchmarks.launchers.runs import UNCLEAR, outcomes_of
 
 FOLDER = Path(__file__).parents[2] / "tests" / "launchers"
-LIMIT = "2s"
+LIMIT = "5s"
 _WANTED = {"crash": "crashed", "hang": "timed out"}
 _NAMES = {
     "words": {
@@ -73,10 +73,10 @@ class Told(msgspec.Struct):
 
 def read_launchers() -> dict[str, Launcher]:
     """All launchers, by name."""
-    found: dict[str, Launcher] = {}
+    result: dict[str, Launcher] = {}
     for file in sorted(FOLDER.glob("*.toml")):
-        found |= msgspec.toml.decode(file.read_bytes(), type=dict[str, Launcher])
-    return found
+        result |= msgspec.toml.decode(file.read_bytes(), type=dict[str, Launcher])
+    return result
 
 
 def missing(launcher: Launcher) -> str:
@@ -87,8 +87,8 @@ def missing(launcher: Launcher) -> str:
 class Written:
     """A launcher in a folder."""
 
-    def __init__(self, launcher: Launcher, place: Path) -> None:
-        self.launcher, self.place = launcher, place
+    def __init__(self, launcher: Launcher, folder: Path) -> None:
+        self.launcher, self.place = launcher, folder
         self.tests = [
             Told(file, name, "failed" if number == 2 else "passed", number, number == 4)
             for number, (file, name) in enumerate(
@@ -131,9 +131,12 @@ class Written:
     def _filled(self, text: str, test: Told) -> str:
         camel = "".join(word.capitalize() for word in test.name.split())
         for mark, value in (
-            ("@NAME@", test.name), ("@Name@", camel), ("@NUMBER@", str(test.number)),
-            ("@FILE@", test.file), ("@File@", test.file.capitalize()),
-        ):  # fmt: skip
+            ("@NAME@", test.name),
+            ("@Name@", camel),
+            ("@NUMBER@", str(test.number)),
+            ("@FILE@", test.file),
+            ("@File@", test.file.capitalize()),
+        ):
             text = text.replace(mark, value)
         return text
 
@@ -148,12 +151,24 @@ class Written:
         """Learn the bridge; returns the exit code of the command."""
         (self.place / "wolfbane.toml").write_text("", encoding="utf-8")
         first = self.tests[0]
-        command = [sys.executable, "-m", "wolfbane", "bridge", "learn", "learned.toml", "--all",
-                   self.launcher.all, "--one", self._filled(self.launcher.one, first),
-                   "--yes"]  # fmt: skip
+        command = [
+            sys.executable,
+            "-m",
+            "wolfbane",
+            "bridge",
+            "learn",
+            "learned.toml",
+            "--all",
+            self.launcher.all,
+            "--one",
+            self._filled(self.launcher.one, first),
+            "--yes",
+        ]
         if self.launcher.answers:
-            lines = [f"{key} = {msgspec.json.encode(value).decode()}\n"
-                     for key, value in self.launcher.answers.items()]  # fmt: skip
+            lines = [
+                f"{key} = {msgspec.json.encode(value).decode()}\n"
+                for key, value in self.launcher.answers.items()
+            ]
             text = self._filled("".join(lines), first)
             (self.place / "answers.toml").write_text(text, encoding="utf-8")
             command += ["--answers", "answers.toml"]
@@ -179,9 +194,9 @@ class Written:
         if brief:
             yield from self._planted("failed")
             return
-        place = self.launcher.place
-        mine = [test for test in self.tests if place or test.file == "fees"]
-        yield from self._compared("by file", mine, place or self.path("fees"))
+        folder = self.launcher.place
+        mine = [test for test in self.tests if folder or test.file == "fees"]
+        yield from self._compared("by file", mine, folder or self.path("fees"))
         if self.launcher.tag:
             mine = [test for test in self.tests if test.tagged]
             yield from self._compared("by tag", mine, "--tag", self.launcher.select)

@@ -29,42 +29,49 @@ def main() -> int:
     numbers = range(options.count) if options.only is None else [options.only]
     for number in numbers:
         plan = Plan(f"{options.seed} {number}")
-        found = []
+        matches = []
         for how in ("run", "load"):
             count, differences = compare_plan(plan, how)
             requests += count
-            found += [
-                f"{how}: {words}" for words in differences
-                if not (options.no_times and words.startswith(TIMES))
-            ]  # fmt: skip
-        wrong += bool(found)
-        for words in found:
-            print(f"plan {number}: {words}", flush=True)
+            matches += [
+                f"{how}: {message}"
+                for message in differences
+                if not (options.no_times and message.startswith(TIMES))
+            ]
+        wrong += bool(matches)
+        for message in matches:
+            print(f"plan {number}: {message}", flush=True)
     print(f"{len(numbers)} plans, {requests} requests, {wrong} plans with differences")
     return 1 if wrong or not requests else 0
 
 
 def compare_plan(plan: Plan, how: str) -> tuple[int, list[str]]:
     """The number of requests that the server saw, and the differences."""
-    with tempfile.TemporaryDirectory() as place, Server(plan.behaviours) as server:
-        folder = Path(place)
+    with tempfile.TemporaryDirectory() as path, Server(plan.behaviours) as server:
+        folder = Path(path)
         plan.write(folder, server.port)
         arguments = ["-j2"] if how == "run" else ["--users", "3", "--loops", "4"]
         said = _wolfbane(how, *arguments, folder=folder)
         check = run_differences if how == "run" else load_differences
         try:
-            found = check(folder / ".wolfbane", server.account, plan.closing)
-            return len(server.account), list(found)
+            result = check(folder / ".wolfbane", server.account, plan.closing)
+            return len(server.account), list(result)
         except (OSError, ValueError) as error:
             return len(server.account), [f"no record: {error}: {said[-500:]}"]
 
 
 def _wolfbane(*arguments: str, folder: Path) -> str:
     return subprocess.run(
-        [sys.executable, "-m", "wolfbane", *arguments], cwd=folder, timeout=LIMIT, check=False,
-        stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
+        [sys.executable, "-m", "wolfbane", *arguments],
+        cwd=folder,
+        timeout=LIMIT,
+        check=False,
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
         errors="replace",
-    ).stdout  # fmt: skip
+    ).stdout
 
 
 if __name__ == "__main__":

@@ -11,9 +11,23 @@ from typing import NamedTuple
 FAULTS = ("drop", "reset", "truncate", "cut chunks", "garbage")
 """The behaviours without a whole response."""
 KINDS = (
-    "plain", "plain", "empty", "chunked", "gzip", "deflate", "slow", "stall", "status", "text",
-    "large", "close", "closes later", "redirect", "hints", *FAULTS,
-)  # fmt: skip
+    "plain",
+    "plain",
+    "empty",
+    "chunked",
+    "gzip",
+    "deflate",
+    "slow",
+    "stall",
+    "status",
+    "text",
+    "large",
+    "close",
+    "closes later",
+    "redirect",
+    "hints",
+    *FAULTS,
+)
 
 
 class Behaviour(NamedTuple):

@@ -45,9 +45,9 @@ def run_differences(
         if len(mine) != len(seen):
             yield f"{flow}: {len(seen)} requests at the server, {len(mine)} in the archive"
         for number, (entry, request) in enumerate(zip(mine, seen, strict=False)):
-            for words in _entry_differences(entry, request):
-                place = f"({flow}, request {number}, {request.method} {request.path})"
-                yield f"{words} {place}"
+            for message in _entry_differences(entry, request):
+                path = f"({flow}, request {number}, {request.method} {request.path})"
+                yield f"{message} {path}"
 
 
 def _met_an_end(entries: Sequence[Any], number: int, closing: Collection[str]) -> bool:

@@ -39,14 +39,17 @@ class Plan:
             for path, (name, method) in self._operations.items()
         }
         description = {
-            "openapi": "3.1.0", "info": {"title": "Quay", "version": "1"},
-            "servers": [{"url": f"http://127.0.0.1:{port}"}], "paths": paths,
-        }  # fmt: skip
+            "openapi": "3.1.0",
+            "info": {"title": "Quay", "version": "1"},
+            "servers": [{"url": f"http://127.0.0.1:{port}"}],
+            "paths": paths,
+        }
         document = {
-            "arazzo": "1.0.1", "info": {"title": "Flows", "version": "1"},
+            "arazzo": "1.0.1",
+            "info": {"title": "Flows", "version": "1"},
             "sourceDescriptions": [{"name": "quay", "url": "openapi.json", "type": "openapi"}],
             "workflows": self._workflows,
-        }  # fmt: skip
+        }
         (folder / "openapi.json").write_text(json.dumps(description))
         (folder / "flows.arazzo.json").write_text(json.dumps(document))
         (folder / "wolfbane.toml").write_text(
@@ -66,17 +69,22 @@ class Plan:
         if draw.random() < 0.1:
             wanted = 418
         step: dict[str, Any] = {
-            "stepId": f"step{number}", "operationId": name,
+            "stepId": f"step{number}",
+            "operationId": name,
             "successCriteria": [{"condition": f"$statusCode == {wanted}"}],
-        }  # fmt: skip
+        }
         if method in ("post", "put", "patch"):
             payload = {"boat": "y" * draw.randrange(2000)}
             step["requestBody"] = {"contentType": "application/json", "payload": payload}
         if draw.random() < 0.3:
             step["onFailure"] = [
-                {"name": "again", "type": "retry", "retryLimit": draw.randint(1, 2),
-                 "retryAfter": 0.01},
-            ]  # fmt: skip
+                {
+                    "name": "again",
+                    "type": "retry",
+                    "retryLimit": draw.randint(1, 2),
+                    "retryAfter": 0.01,
+                },
+            ]
         elif draw.random() < 0.5 and number < 5:
             step["onFailure"] = [{"name": "on", "type": "goto", "stepId": f"step{number + 1}"}]
         return step

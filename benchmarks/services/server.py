@@ -120,8 +120,8 @@ async def _break(how: Behaviour, writer: asyncio.StreamWriter) -> None:
     elif how.kind == "cut chunks":
         writer.write(_head(how) + b"%x\r\n%s" % (len(how.body), how.body[: len(how.body) // 2]))
     elif how.kind == "reset":
-        place = writer.get_extra_info("socket")
-        place.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
+        listener = writer.get_extra_info("socket")
+        listener.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
     await writer.drain()
 
 

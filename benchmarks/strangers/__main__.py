@@ -46,28 +46,28 @@ def main() -> int:
 def _compare(title: str, kind: str, tree: Tree, seed: int) -> bool:
     """Print the row of a tree, and what differs; returns whether it is unexplained."""
     try:
-        place = fetched(title, tree)
+        folder = fetched(title, tree)
         began = time.perf_counter()
-        own = own_outcomes(kind, tree, place)
+        own = own_outcomes(kind, tree, folder)
         taken = time.perf_counter() - began
-        found: dict[str, list[str]] = {}
+        matches: dict[str, list[str]] = {}
         times = []
         for how in (["-j1"], ["-j4"], ["--order", "random", "--seed", str(seed)]):
             began = time.perf_counter()
-            ours = our_outcomes(place, kind, how)
+            ours = our_outcomes(folder, kind, how)
             times.append(time.perf_counter() - began)
-            for words in differences(own, ours):
-                found.setdefault(words, []).append(" ".join(how))
+            for message in differences(own, ours):
+                matches.setdefault(message, []).append(" ".join(how))
     except (RuntimeError, OSError) as error:
         print(f"{title:<28} {error}", flush=True)
         return True
-    left = {words: how for words, how in found.items() if not _why(tree, words)}
-    known = len(found) - len(left)
+    left = {message: how for message, how in matches.items() if not _why(tree, message)}
+    known = len(matches) - len(left)
     shown = f"{len(left)}" + (f" and {known} explained" if known else "")
     seconds = f"{taken:>6.1f}s  {times[0]:>6.1f}s"
     print(f"{title:<28} {own.total():>6}  {seconds}  {shown}", flush=True)
-    for words, how in list(left.items())[:SHOWN]:
-        print(f"  {words} ({'; '.join(how)})")
+    for message, how in list(left.items())[:SHOWN]:
+        print(f"  {message} ({'; '.join(how)})")
     if len(left) > SHOWN:
         print(f"  and {len(left) - SHOWN} more")
     return bool(left)
@@ -77,27 +77,27 @@ def _break(title: str, kind: str, tree: Tree, seed: int, times: int) -> bool:
     """Print a row for each broken line, and what differs; returns whether it is unexplained."""
     draw, wrong = random.Random(f"{seed} {title}"), False
     try:
-        place = fetched(title, tree)
-        before = own_outcomes(kind, tree, place)
+        folder = fetched(title, tree)
+        before = own_outcomes(kind, tree, folder)
         for _ in range(times):
-            line = plant(place, draw)
+            line = plant(folder, draw)
             try:
-                broken, found = compare_fault(kind, tree, place, before)
+                broken, result = compare_fault(kind, tree, folder, before)
             finally:
-                unplant(place)
-            left = [words for words in found if not _why(tree, words)]
+                unplant(folder)
+            left = [message for message in result if not _why(tree, message)]
             print(f"{title:<28} {broken:>6} broken by {line:<46} {len(left)}", flush=True)
-            for words in left[:SHOWN]:
-                print(f"  {words}")
+            for message in left[:SHOWN]:
+                print(f"  {message}")
             wrong |= bool(left)
     except (RuntimeError, OSError) as error:
         print(f"{title:<28} {error}", flush=True)
     return wrong
 
 
-def _why(tree: Tree, words: str) -> str:
+def _why(tree: Tree, message: str) -> str:
     return next(
-        (known.why for known in known_differences(tree) if words.startswith(known.test)), ""
+        (known.why for known in known_differences(tree) if message.startswith(known.test)), ""
     )
 
 

@@ -33,37 +33,38 @@ _STATEMENT = re.compile(
 _TRIES = 50
 
 
-def plant(place: Path, draw: random.Random) -> str:
+def plant(folder: Path, draw: random.Random) -> str:
     """Break a random line of a source, and commit it; returns its place, ``FILE:LINE``.
 
     Raises RuntimeError if no line can be broken.
     """
-    tracked = call("git", "ls-files", cwd=place).splitlines()
+    tracked = call("git", "ls-files", cwd=folder).splitlines()
     sources = [
-        path for path in tracked
+        path
+        for path in tracked
         if Path(path).suffix in _FAULTS and not _NO_SOURCES.search(path.lower())
-    ]  # fmt: skip
+    ]
     lines = [
         (path, number)
         for path in sources
-        for number, line in enumerate((place / path).read_text("utf-8", "replace").splitlines())
+        for number, line in enumerate((folder / path).read_text("utf-8", "replace").splitlines())
         if _STATEMENT.match(line)
     ]
     for path, number in draw.sample(lines, min(_TRIES, len(lines))):
-        file = place / path
+        file = folder / path
         whole = file.read_bytes()
         text = whole.decode("utf-8", "replace").splitlines(keepends=True)
         indent = re.match(r"\s*", text[number])[0]  # type: ignore[index]
         text.insert(number, f"{indent}{_FAULTS[file.suffix]}\n")
         file.write_text("".join(text), "utf-8")
-        if _is_valid(file, place):
-            commit(place, "A fault")
+        if _is_valid(file, folder):
+            commit(folder, "A fault")
             return f"{path}:{number + 1}"
         file.write_bytes(whole)
     raise RuntimeError("no line can be broken")
 
 
-def _is_valid(file: Path, place: Path) -> bool:
+def _is_valid(file: Path, folder: Path) -> bool:
     """Whether the runtime can still read a source."""
     if file.suffix == ".py":
         try:
@@ -72,31 +73,33 @@ def _is_valid(file: Path, place: Path) -> bool:
             return False
         return True
     commands = {
-        ".js": ["node", "--check", str(file)], ".mjs": ["node", "--check", str(file)],
-        ".pm": ["perl", "-Ilib", "-c", str(file)], ".rs": ["cargo", "check", "--offline"],
-    }  # fmt: skip
-    done = subprocess.run(commands[file.suffix], cwd=place, capture_output=True, check=False)
+        ".js": ["node", "--check", str(file)],
+        ".mjs": ["node", "--check", str(file)],
+        ".pm": ["perl", "-Ilib", "-c", str(file)],
+        ".rs": ["cargo", "check", "--offline"],
+    }
+    done = subprocess.run(commands[file.suffix], cwd=folder, capture_output=True, check=False)
     return done.returncode == 0
 
 
-def compare_fault(kind: str, tree: Tree, place: Path, before: Outcomes) -> tuple[int, list[str]]:
+def compare_fault(kind: str, tree: Tree, folder: Path, before: Outcomes) -> tuple[int, list[str]]:
     """The number of tests that a fault breaks by the runtime's own runner, and the differences:
     other outcomes here, and broken tests that ``--changed`` does not select.
     """
-    own = own_outcomes(kind, tree, place)
-    found = differences(own, our_outcomes(place, kind, ["-j2"]))
+    own = own_outcomes(kind, tree, folder)
+    result = differences(own, our_outcomes(folder, kind, ["-j2"]))
     broken = {key for key in own - before if key[2] in _BAD}
     if broken:
-        chosen = our_outcomes(place, kind, ["-j2", "--changed", "HEAD~1"])
+        chosen = our_outcomes(folder, kind, ["-j2", "--changed", "HEAD~1"])
         files = {file for file, _, _ in chosen}
         names = {(file, name) for file, name, _ in chosen} | {("", name) for _, name, _ in chosen}
         for file, name, outcome in sorted(broken):
             is_chosen = file in files if kind == "tap" or not name else (file, name) in names
             if not is_chosen:
-                found.append(f"{file}#{name}: {outcome}, and --changed HEAD~1 does not select it")
-    return len(broken), found
+                result.append(f"{file}#{name}: {outcome}, and --changed HEAD~1 does not select it")
+    return len(broken), result
 
 
-def unplant(place: Path) -> None:
+def unplant(folder: Path) -> None:
     """Restore the tree as it was published."""
-    call("git", "reset", "--quiet", "--hard", "HEAD~1", cwd=place)
+    call("git", "reset", "--quiet", "--hard", "HEAD~1", cwd=folder)

@@ -24,9 +24,16 @@ _GIT = ("git", "-c", "user.name=quay", "-c", "user.email=quay@harbour.example")
 def call(*command: str, cwd: Path, **environment: str) -> str:
     """The output of a command. Raises RuntimeError with what it printed if it fails."""
     done = subprocess.run(
-        command, cwd=cwd, env={**os.environ, **environment}, text=True, errors="replace",
-        stdout=subprocess.PIPE, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL, check=False,
-    )  # fmt: skip
+        command,
+        cwd=cwd,
+        env={**os.environ, **environment},
+        text=True,
+        errors="replace",
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        stdin=subprocess.DEVNULL,
+        check=False,
+    )
     if done.returncode:
         raise RuntimeError(f"{' '.join(command)}: exit code {done.returncode}\n{done.stdout}")
     return done.stdout
@@ -34,46 +41,50 @@ def call(*command: str, cwd: Path, **environment: str) -> str:
 
 def fetched(title: str, tree: Tree) -> Path:
     """The folder of a tree, ready to be tested: a git repository with what it needs installed."""
-    place = CACHE / f"{title}-{tree.version or sys.version.split()[0]}"
-    if (place / ".git").is_dir():
-        _lay_bridge(tree, place)  # which may be newer than the tree
-        if tree.bridge and call("git", "status", "--porcelain", "--untracked-files=no", cwd=place):
-            commit(place, "A newer bridge")
-        return place
-    shutil.rmtree(place, ignore_errors=True)
-    place.parent.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(dir=place.parent) as folder:
+    path = CACHE / f"{title}-{tree.version or sys.version.split()[0]}"
+    if (path / ".git").is_dir():
+        _lay_bridge(tree, path)  # which may be newer than the tree
+        if tree.bridge and call("git", "status", "--porcelain", "--untracked-files=no", cwd=path):
+            commit(path, "A newer bridge")
+        return path
+    shutil.rmtree(path, ignore_errors=True)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(dir=path.parent) as folder:
         sources = {
-            "pypi": _pypi, "npm": _npm, "debian": _debian, "crate": _crate,
-            "interpreter": _interpreter, "mixed": _mixed,
-        }  # fmt: skip
+            "pypi": _pypi,
+            "npm": _npm,
+            "debian": _debian,
+            "crate": _crate,
+            "interpreter": _interpreter,
+            "mixed": _mixed,
+        }
         sources[tree.source](title, tree, Path(folder))
-        next(Path(folder).iterdir()).rename(place)
+        next(Path(folder).iterdir()).rename(path)
     if tree.source == "pypi":  # not before: an environment has its own place in it
-        _environment(tree, place)
-    _lay_bridge(tree, place)
-    call("git", "init", "--quiet", cwd=place)
-    (place / ".git/info/exclude").write_text(".venv\n.wolfbane\nnode_modules\ntarget\n")
+        _environment(tree, path)
+    _lay_bridge(tree, path)
+    call("git", "init", "--quiet", cwd=path)
+    (path / ".git/info/exclude").write_text(".venv\n.wolfbane\nnode_modules\ntarget\n")
     installed = (":!.venv", ":!node_modules", ":!target")
-    call("git", "add", "--all", "--force", "--", ".", *installed, cwd=place)
-    commit(place, "As published")
-    return place
+    call("git", "add", "--all", "--force", "--", ".", *installed, cwd=path)
+    commit(path, "As published")
+    return path
 
 
-def _lay_bridge(tree: Tree, place: Path) -> None:
+def _lay_bridge(tree: Tree, folder: Path) -> None:
     """Copy the bridge of a tree, with the scripts that it starts."""
     if not tree.bridge:
         return
     for file in (ROOT / tree.bridge).iterdir():
         if file.is_file():
-            shutil.copy(file, place)
+            shutil.copy(file, folder)
     settings = '[[suite]]\nname = "all"\nkind = "bridge"\nbridge = "bridge.toml"\npaths = '
-    (place / "wolfbane.toml").write_text(f"{settings}{json.dumps(tree.own)}\n")
+    (folder / "wolfbane.toml").write_text(f"{settings}{json.dumps(tree.own)}\n")
 
 
-def commit(place: Path, message: str) -> None:
+def commit(folder: Path, message: str) -> None:
     """Commit all changed files of a tree."""
-    call(*_GIT, "commit", "--quiet", "--all", "--message", message, cwd=place)
+    call(*_GIT, "commit", "--quiet", "--all", "--message", message, cwd=folder)
 
 
 def _pypi(title: str, tree: Tree, into: Path) -> None:
@@ -81,9 +92,17 @@ def _pypi(title: str, tree: Tree, into: Path) -> None:
     with tempfile.TemporaryDirectory() as folder:
         wanted = f"{tree.name or title}=={tree.version}"
         call(
-            sys.executable, "-m", "pip", "download", "--quiet", "--no-deps", "--no-binary", ":all:",
-            wanted, cwd=Path(folder),
-        )  # fmt: skip
+            sys.executable,
+            "-m",
+            "pip",
+            "download",
+            "--quiet",
+            "--no-deps",
+            "--no-binary",
+            ":all:",
+            wanted,
+            cwd=Path(folder),
+        )
         _unpack(next(Path(folder).iterdir()), into)
 
 
@@ -93,12 +112,12 @@ def _npm(title: str, tree: Tree, into: Path) -> None:
         wanted = f"{tree.name or title}@{tree.version}"
         call("npm", "pack", "--silent", wanted, cwd=Path(folder))
         _unpack(next(Path(folder).iterdir()), into)
-    place = next(into.iterdir())
-    manifest = (place / "package.json").read_bytes()
-    call("npm", "pkg", "delete", "devDependencies", cwd=place)  # even those that are left out count
+    path = next(into.iterdir())
+    manifest = (path / "package.json").read_bytes()
+    call("npm", "pkg", "delete", "devDependencies", cwd=path)  # even those that are left out count
     quiet = ("--silent", "--ignore-scripts", "--no-audit", "--no-fund", "--no-package-lock")
-    call("npm", "install", *quiet, *tree.install, cwd=place)
-    (place / "package.json").write_bytes(manifest)
+    call("npm", "install", *quiet, *tree.install, cwd=path)
+    (path / "package.json").write_bytes(manifest)
 
 
 def _debian(title: str, tree: Tree, into: Path) -> None:
@@ -123,8 +142,8 @@ def _crate(title: str, tree: Tree, into: Path) -> None:
     own = places.pop(tree.name or title)
     (own / ".cargo-checksum.json").unlink()
     shutil.move(own, into / "tree")
-    for place in places.values():
-        shutil.move(place, into / "tree/vendor" / place.name)
+    for path in places.values():
+        shutil.move(path, into / "tree/vendor" / path.name)
     (into / "tree/.cargo").mkdir()
     replaced = 'replace-with = "here"\n[source.here]\ndirectory = "vendor"\n'
     (into / "tree/.cargo/config.toml").write_text(f"[source.crates-io]\n{replaced}")
@@ -143,9 +162,13 @@ def _apt(*arguments: str, cwd: Path) -> None:
     """Run a command of Debian's client with its own lists, which have source packages, too."""
     home = CACHE / "apt"
     options = [
-        "-o", "Dir::Etc::sourcelist=/dev/null", "-o", f"Dir::Etc::sourceparts={home}/parts",
-        "-o", f"Dir::State::lists={home}/lists",
-    ]  # fmt: skip
+        "-o",
+        "Dir::Etc::sourcelist=/dev/null",
+        "-o",
+        f"Dir::Etc::sourceparts={home}/parts",
+        "-o",
+        f"Dir::State::lists={home}/lists",
+    ]
     if not (home / "lists/lock").exists():
         (home / "parts").mkdir(parents=True, exist_ok=True)
         (home / "lists/partial").mkdir(parents=True, exist_ok=True)
@@ -164,20 +187,20 @@ def _unpack(archive: Path, into: Path) -> None:
             packed.extractall(into, filter="data")
 
 
-def _environment(tree: Tree, place: Path) -> None:
+def _environment(tree: Tree, folder: Path) -> None:
     """The project and what its tests need, in an environment of its own."""
-    call(sys.executable, "-m", "venv", ".venv", cwd=place)
-    pip = str(place / ".venv/bin/python")
+    call(sys.executable, "-m", "venv", ".venv", cwd=folder)
+    pip = str(folder / ".venv/bin/python")
     if tree.install:
-        call(pip, "-m", "pip", "install", "--quiet", *tree.install, cwd=place)
+        call(pip, "-m", "pip", "install", "--quiet", *tree.install, cwd=folder)
 
 
 def _interpreter(title: str, tree: Tree, into: Path) -> None:
     """A module of the interpreter's own tests, with what all of them share."""
-    found = importlib.util.find_spec("test.support")
-    if found is None or not found.origin:
+    result = importlib.util.find_spec("test.support")
+    if result is None or not result.origin:
         raise RuntimeError("this interpreter comes without its own tests")
-    source = Path(found.origin).parent.parent
+    source = Path(result.origin).parent.parent
     copy = into / "tree" / "test"
     shutil.copytree(source / "support", copy / "support")
     shutil.copy(source / "__init__.py", copy)

@@ -17,16 +17,31 @@ _FAILED = ("errored", "crashed", "timed out")
 """Outcomes that other runtimes than Python's do not tell apart from a failed test."""
 
 
-def our_outcomes(place: Path, kind: str, how: Sequence[str]) -> Outcomes:
+def our_outcomes(path: Path, kind: str, how: Sequence[str]) -> Outcomes:
     """The outcomes of Wolfbane, without any settings."""
     with tempfile.TemporaryDirectory() as folder:
         out = Path(folder) / "ours.json"
         done = subprocess.run(
-            [sys.executable, "-m", "wolfbane", "run", "--quiet", "--report", f"json={out}",
-             *(["--kind", kind] if kind != "mixed" else []), *how],
-            cwd=place, timeout=LIMIT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
-            stdin=subprocess.DEVNULL, check=False, text=True, errors="replace",
-        )  # fmt: skip
+            [
+                sys.executable,
+                "-m",
+                "wolfbane",
+                "run",
+                "--quiet",
+                "--report",
+                f"json={out}",
+                *(["--kind", kind] if kind != "mixed" else []),
+                *how,
+            ],
+            cwd=path,
+            timeout=LIMIT,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            stdin=subprocess.DEVNULL,
+            check=False,
+            text=True,
+            errors="replace",
+        )
         if not out.exists():
             raise RuntimeError(f"wolfbane run: exit code {done.returncode}: {done.stdout[-2000:]}")
         results = json.loads(out.read_bytes())["results"]
@@ -56,13 +71,13 @@ def differences(own: Outcomes, ours: Outcomes) -> list[str]:
             matched = min(count, mine[key])
             mine[key] -= matched
             theirs[file, name, end] -= matched
-    found: dict[tuple[str, str], tuple[list[str], list[str]]] = {}
+    matches: dict[tuple[str, str], tuple[list[str], list[str]]] = {}
     for side, outcomes in enumerate((+theirs, +mine)):
         for (file, name, end), count in outcomes.items():
-            found.setdefault((file, name), ([], []))[side].extend([end] * count)
+            matches.setdefault((file, name), ([], []))[side].extend([end] * count)
     return [
         f"{file}#{name}: {_counted(before) or 'no such test'}, {_counted(after) or 'none'} here"
-        for (file, name), (before, after) in sorted(found.items())
+        for (file, name), (before, after) in sorted(matches.items())
     ]
 
 

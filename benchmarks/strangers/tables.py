@@ -44,13 +44,13 @@ KINDS = {"interpreter": "python", "tcl": "bridge"}
 
 def trees(table: str = "", name: str = "") -> dict[str, tuple[str, Tree]]:
     """The kind and the entry of each tree, by name; of one table if it is given."""
-    found = {}
+    result = {}
     for file in sorted(HERE.glob("*.toml")):
         tables = msgspec.toml.decode(file.read_bytes(), type=dict[str, Tree])
         for title, tree in tables.items():
             if table in ("", file.stem) and name in ("", title):
-                found[title] = KINDS.get(file.stem, file.stem), tree
-    return found
+                result[title] = KINDS.get(file.stem, file.stem), tree
+    return result
 
 
 def parts_of(mixed: Tree) -> dict[str, tuple[str, Tree]]:

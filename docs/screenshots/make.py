@@ -55,9 +55,9 @@ LIVE = {"load": 16}
 def take(name: str, harbour: Path, display: str) -> None:
     """Run one command in a high terminal of 110 columns, and keep what it filled of it."""
     command = SHOTS[name]
-    with tempfile.TemporaryDirectory() as place:
-        done = Path(place) / "done"
-        script = Path(place) / "script.sh"
+    with tempfile.TemporaryDirectory() as folder:
+        done = Path(folder) / "done"
+        script = Path(folder) / "script.sh"
         shown = " \\\n    ".join(
             textwrap.wrap(command, 102, break_long_words=False, break_on_hyphens=False)
         )
@@ -87,12 +87,12 @@ def take(name: str, harbour: Path, display: str) -> None:
 @contextmanager
 def fixed_folder() -> Iterator[Path]:
     """A folder whose name is the same each time: paths are in the pictures."""
-    place = Path(tempfile.gettempdir()) / "quay"
-    place.mkdir(mode=0o700)
+    folder = Path(tempfile.gettempdir()) / "quay"
+    folder.mkdir(mode=0o700)
     try:
-        yield place
+        yield folder
     finally:
-        shutil.rmtree(place)
+        shutil.rmtree(folder)
 
 
 def picture_history(harbour: Path) -> None:
@@ -143,9 +143,10 @@ def break_the_fees(harbour: Path) -> None:
     whole = fees.read_text()
     subprocess.run([WOLFBANE, "run", "-q", "tests/fees"], cwd=harbour, env=PLAIN, check=False)
     fees.write_text(
-        whole.replace("fee * WINTER_SHARE", "fee * WINTER_SHARE * (1.5 if hulls == 2 else 1)")
-        .replace("fee // 10 * days", "fee // 5 * days")
-    )  # fmt: skip
+        whole.replace(
+            "fee * WINTER_SHARE", "fee * WINTER_SHARE * (1.5 if hulls == 2 else 1)"
+        ).replace("fee // 10 * days", "fee // 5 * days")
+    )
     subprocess.run([WOLFBANE, "run", "-q", "tests/fees"], cwd=harbour, env=PLAIN, check=False)
     fees.write_text(whole)
 
@@ -157,8 +158,8 @@ def main() -> None:
     screen = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x1500x24"])
     try:
         time.sleep(1)
-        with fixed_folder() as place:
-            harbour = place / "harbour"
+        with fixed_folder() as folder:
+            harbour = folder / "harbour"
             demo = [WOLFBANE, "demo", "--into", str(harbour)]
             subprocess.run(demo, check=True, stdout=subprocess.DEVNULL, env=PLAIN)
             if "report" in names:

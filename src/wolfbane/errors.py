@@ -15,9 +15,13 @@ class Problem(NamedTuple):
     hint: str = ""
 
     def __str__(self) -> str:
-        line = f":{self.line}" if self.line else ""
-        place = f"{self.file}{line}: " if self.file or line else ""
-        return f"{place}{self.message}" + (f"; {self.hint}" if self.hint else "")
+        line = ""
+        if self.line:
+            line = f":{self.line}"
+        location = ""
+        if self.file or line:
+            location = f"{self.file}{line}: "
+        return f"{location}{self.message}" + (f"; {self.hint}" if self.hint else "")
 
 
 class WolfbaneError(Exception):
@@ -59,19 +63,23 @@ class NothingChosen(WolfbaneError):
         super().__init__("\n".join((message, *(f"  {line}" for line in self.help_lines))))
 
 
-def nearest(word: str, words: Iterable[str]) -> str | None:
+def nearest(word: str, candidates: Iterable[str]) -> str | None:
     """The known word that is most similar to ``word``; None if none is similar."""
     import difflib
 
-    known = {candidate.lower(): candidate for candidate in words}
+    known = {candidate.lower(): candidate for candidate in candidates}
     close = difflib.get_close_matches(word.lower(), known, n=1, cutoff=0.6)
-    return known[close[0]] if close else None
+    if close:
+        return known[close[0]]
+    return None
 
 
-def did_you_mean(word: str, words: Iterable[str]) -> str:
+def did_you_mean(word: str, candidates: Iterable[str]) -> str:
     """``did you mean X?``; otherwise the existing words (if there are few), or nothing."""
-    known = sorted(set(words))
+    known = sorted(set(candidates))
     close = nearest(word, known)
     if close:
         return f"did you mean {close}?"
-    return f"known: {', '.join(known)}" if 0 < len(known) <= 12 else ""
+    if 0 < len(known) <= 12:
+        return f"known: {', '.join(known)}"
+    return ""

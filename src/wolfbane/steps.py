@@ -113,8 +113,12 @@ def skip(reason: str) -> NoReturn:
 LARGEST = 10 << 20
 """Maximum number of bytes of one attachment."""
 _BEGINNINGS = {
-    b"\x89PNG": "png", b"\xff\xd8\xff": "jpg", b"GIF8": "gif", b"%PDF": "pdf", b"PK\x03\x04": "zip",
-}  # fmt: skip
+    b"\x89PNG": "png",
+    b"\xff\xd8\xff": "jpg",
+    b"GIF8": "gif",
+    b"%PDF": "pdf",
+    b"PK\x03\x04": "zip",
+}
 
 
 def attach(what: Union[str, bytes, "os.PathLike[str]"], name: str = "") -> None:
@@ -164,10 +168,14 @@ class Table:
     @property
     def columns(self) -> List[str]:
         """The cells of the first row."""
-        return self.rows[0] if self.rows else []
+        if self.rows:
+            return self.rows[0]
+        return []
 
     def __getattr__(self, name: str) -> NoReturn:
-        hint = "; this attribute is now called 'columns'" if name == "headings" else ""
+        hint = ""
+        if name == "headings":
+            hint = "; this attribute is now called 'columns'"
         raise AttributeError(f"a table has no '{name}'{hint}")
 
     @property

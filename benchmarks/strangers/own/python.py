@@ -68,8 +68,8 @@ class _Result(unittest.TextTestResult):
     def _note(self, test: Any, outcome: str) -> None:
         case = test.test_case if type(test).__name__ == "_SubTest" else test
         if type(case).__name__ == "_ErrorHolder":
-            hook, _, place = str(case).partition(" (")
-            self.hooks.append((hook, place.rstrip(")"), outcome))
+            hook, _, folder = str(case).partition(" (")
+            self.hooks.append((hook, folder.rstrip(")"), outcome))
         else:
             if id(case) not in self.news:
                 self.order.append(case)
@@ -139,20 +139,20 @@ def rows(program: Any, result: Any) -> Iterator[tuple[str, str, str]]:
         if news is None:
             kind = type(case)
             places = (f"{kind.__module__}.{kind.__qualname__}", kind.__module__)
-            news = [outcome for _, place, outcome in result.hooks if place in places][:1]
+            news = [outcome for _, folder, outcome in result.hooks if folder in places][:1]
             if not news:
                 news = ["never ran"]
         if not news:
             news = ["passed"]
         worst = max(news, key=(*_WORST, "never ran").index)
         yield file_of(case, loader, top), name_of(case), worst
-    for hook, place, outcome in result.hooks:
+    for hook, folder, outcome in result.hooks:
         if hook.startswith("tearDown") and outcome != "skipped":
-            yield "", f"{place.rpartition('.')[2]} / {hook}", outcome
+            yield "", f"{folder.rpartition('.')[2]} / {hook}", outcome
 
 
-def _distinct(found: list[Any]) -> list[Any]:
-    return list({id(case): case for case in found}.values())
+def _distinct(matches: list[Any]) -> list[Any]:
+    return list({id(case): case for case in matches}.values())
 
 
 def main() -> None:

@@ -13,12 +13,12 @@ from wolfbane.workers.process_group import ProcessGroup
 from wolfbane.workspace.settings import Workspace
 
 
-def open_each(workspace: Workspace, found: Iterable[BrowserStatus]) -> list[BrowserStatus]:
+def open_each(workspace: Workspace, browsers: Iterable[BrowserStatus]) -> list[BrowserStatus]:
     """Open each installed browser once, and read the name that it reports."""
-    return asyncio.run(_open_each(workspace, list(found)))
+    return asyncio.run(_open_each(workspace, list(browsers)))
 
 
-async def _open_each(workspace: Workspace, found: list[BrowserStatus]) -> list[BrowserStatus]:
+async def _open_each(workspace: Workspace, browsers: list[BrowserStatus]) -> list[BrowserStatus]:
     import aiohttp
 
     from wolfbane.browsers.browser_pool import BrowserPool
@@ -29,7 +29,7 @@ async def _open_each(workspace: Workspace, found: list[BrowserStatus]) -> list[B
     with ProcessGroup() as group:
         async with aiohttp.ClientSession() as client:
             opener = BrowserPool(Programs(group), workspace, client, visible=False, listen=False)
-            for each in found:
+            for each in browsers:
                 if each.problem:
                     checked.append(each)
                     continue

@@ -30,9 +30,13 @@ class RemovedRuns(msgspec.Struct, frozen=True):
 
 
 def remove_runs(
-    workspace: Workspace, keep: int | None, older_than: float | None, *, evidence_only: bool,
+    workspace: Workspace,
+    keep: int | None,
+    older_than: float | None,
+    *,
+    evidence_only: bool,
     dry_run: bool,
-) -> RemovedRuns:  # fmt: skip
+) -> RemovedRuns:
     """Remove the runs beyond the newest ``keep``, and those older than this number of seconds.
 
     The history stores the runs first. A dry run removes nothing. Raises InputError.
@@ -40,12 +44,13 @@ def remove_runs(
     if keep is None and older_than is None:
         raise InputError(Problem("use --keep 20 or --older-than 30d to choose which runs to keep"))
     _, problems = open_history(workspace)
-    runs = outdated(kept_runs(workspace.results), keep, older_than, datetime.now())
-    for run in runs if not dry_run else ():
-        try:
-            remove(run, evidence_only=evidence_only)
-        except OSError as error:
-            raise InputError(Problem(f"cannot remove run {run.name}: {error}")) from None
+    runs = outdated(kept_runs(workspace.results), keep, older_than, now=datetime.now())
+    if not dry_run:
+        for run in runs:
+            try:
+                remove(run, evidence_only=evidence_only)
+            except OSError as error:
+                raise InputError(Problem(f"cannot remove run {run.name}: {error}")) from None
     gone = {run.name for run in runs}
     rest = [run for run in kept_runs(workspace.results) if run.name not in gone]
     copies = 0
@@ -55,4 +60,4 @@ def remove_runs(
         except OSError as error:
             raise InputError(Problem(f"cannot remove copies of git revisions: {error}")) from None
     size = sum(run.evidence if evidence_only else run.size for run in runs)
-    return RemovedRuns(len(runs), size, problems, copies)
+    return RemovedRuns(runs=len(runs), size=size, problems=problems, copies=copies)

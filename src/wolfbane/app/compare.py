@@ -36,7 +36,10 @@ def compare_runs(
     store, problems = open_history(workspace)
     before, after = _two_runs(store, names, workspace.root)
     quarantine = read_quarantine(workspace)
-    tests = open_inventory(workspace).tests if pick or quarantine.entries else []
+    if pick or quarantine.entries:
+        tests = open_inventory(workspace).tests
+    else:
+        tests = []
     if pick:
         matches = Matcher(all_of([parse(text) for text in pick]))
         kept = {test.address for test in tests if matches(test)}
@@ -50,7 +53,7 @@ def compare_runs(
         for each in (address, ended.place)  # by place, where the environments differ
     )
     earlier = earlier_seconds(store, after.ended.values(), after.entry)
-    return compare(before, after, earlier, apart), problems
+    return compare(before, after, earlier, quarantined=apart), problems
 
 
 def _two_runs(store: Store, names: Sequence[str], root: Path) -> tuple[NamedRun, NamedRun]:
@@ -72,12 +75,15 @@ def _narrowed(run: NamedRun, kept: set[str]) -> NamedRun:
     return replace(run, ended={a: e for a, e in run.ended.items() if e.place in kept})
 
 
-def changes_of_load(workspace: Workspace, found: Comparison) -> list[StepChange]:
+def changes_of_load(workspace: Workspace, comparison: Comparison) -> list[StepChange]:
     """The changes of the steps between two load tests; empty if a run is not a load test."""
     loads = []
-    for entry in (found.before, found.after):
+    for entry in (comparison.before, comparison.after):
         folder = workspace.results / "runs" / entry.name
-        record = read_record(folder) if (folder / JOURNAL_NAME).exists() else Record()
+        if (folder / JOURNAL_NAME).exists():
+            record = read_record(folder)
+        else:
+            record = Record()
         loads.append(record.load)
     before, after = loads
     if before is None or after is None:

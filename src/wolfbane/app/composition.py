@@ -53,13 +53,16 @@ class Composition(msgspec.Struct):
             return dict(_RETRIES)
         return {}
 
-    def answer(self, step: str, words: Sequence[str]) -> None:
+    def answer(self, step: str, arguments: Sequence[str]) -> None:
         """Use the words of a step, or their numbers. Raises InputError for invalid words."""
         offers = list(self.offers(step))
         known = [*offers, *self._more(step)]
         taken, problems = [], []
-        for word in words:
-            number = int(word) - 1 if word.isdecimal() else -1
+        for word in arguments:
+            if word.isdecimal():
+                number = int(word) - 1
+            else:
+                number = -1
             if 0 <= number < len(offers):
                 taken.append(offers[number])
             elif not known or word in known:
@@ -95,8 +98,9 @@ class Composition(msgspec.Struct):
         """The arguments of ``wolfbane run`` that result from the answers."""
         options: Mapping[str, str] = {
             **{step: f"--{field}" for step, field in _FIELDS.items()},
-            "retries": "--retries", "reports": "--report",
-        }  # fmt: skip
+            "retries": "--retries",
+            "reports": "--report",
+        }
         arguments = [
             text
             for step, option in options.items()
@@ -119,7 +123,14 @@ def read_answers(path: Path) -> Mapping[str, Any]:
     for key, value in answers.items():
         listed = isinstance(value, list) and all(isinstance(item, str) for item in value)
         if key not in known:
-            problems.append(Problem(f"unknown key '{key}'", str(path), 0, did_you_mean(key, known)))
+            problems.append(
+                Problem(
+                    message=f"unknown key '{key}'",
+                    file=str(path),
+                    line=0,
+                    hint=did_you_mean(key, known),
+                )
+            )
         elif key == "retries" and type(value) is int:
             continue
         elif not (isinstance(value, str) or (listed and key != "then")):

@@ -18,7 +18,9 @@ def deployed_revision(here: Workspace, environment: Environment) -> str:
     Raises InputError if the environment does not define how to read its version, if the run itself
     starts the system, or if git has no such revision. Raises BlockedError if there is no response.
     """
-    name = f"environment '{environment.name}'" if environment.name else "the environment"
+    name = "the environment"
+    if environment.name:
+        name = f"environment '{environment.name}'"
     source = environment.version
     if source is None:
         others = [
@@ -26,20 +28,18 @@ def deployed_revision(here: Workspace, environment: Environment) -> str:
             for each, table in here.settings.env.items()
             if isinstance(table.get("version"), dict)
         ]
-        hint = (
-            f"choose one of these with --env: {', '.join(others)}"
-            if others
-            else "see docs/revisions.md"
-        )
+        hint = "see docs/revisions.md"
+        if others:
+            hint = f"choose one of these with --env: {', '.join(others)}"
         raise InputError(Problem(f"--at {DEPLOYED}: {name} does not define 'version'", hint=hint))
     own = [each for each, port in environment.ports.items() if f":{port}" in " ".join(source.texts)]
     if own and here.settings.service[own[0]].port == 0:
-        words = f"--at {DEPLOYED}: {name} reads its version from service '{own[0]}'"
-        raise InputError(Problem(f"{words}, but the run itself starts this service"))
+        message = f"--at {DEPLOYED}: {name} reads its version from service '{own[0]}'"
+        raise InputError(Problem(f"{message}, but the run itself starts this service"))
     version = ask_version(environment, here.home)
     if version.trouble:
-        words = f"--at {DEPLOYED}: the version of {name} is unknown: {version.trouble}"
-        raise BlockedError(words)
+        message = f"--at {DEPLOYED}: the version of {name} is unknown: {version.trouble}"
+        raise BlockedError(message)
     why = f"--at {DEPLOYED}: {name} has version {version.text}, revision {version.revision}"
     commit_of(here.root, version.revision, why)
     return version.revision

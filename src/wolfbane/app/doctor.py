@@ -48,7 +48,7 @@ def _findings(inventory: Inventory, *, probe: bool) -> Iterator[Finding]:
         yield from _suite(inventory, suite, counts[suite.name], probe=probe)
     if not inventory.workspace.suites:
         mend = "'wolfbane init' writes an example; 'wolfbane bridge learn' connects a launcher"
-        yield Finding("suites", State.WARNING, "there is no suite, so nothing can run", mend)
+        yield Finding("suites", State.WARNING, "there is no suite, so nothing can run", mend=mend)
     yield from _browsers(inventory)
     if probe:
         yield from _environments(inventory)
@@ -68,39 +68,47 @@ def _suite(inventory: Inventory, suite: Suite, tests: int, *, probe: bool) -> It
         runtime = kind.runtime(inventory.workspace.root, suite)
     except (MissingRuntime, OSError) as error:
         mend = "install it, or set another one in the suite's settings"
-        yield Finding(about, State.MISSING, str(error), "" if "(install" in str(error) else mend)
+        yield Finding(
+            about, State.MISSING, str(error), mend="" if "(install" in str(error) else mend
+        )
     except NotStarted as program:
         inside = os.path.relpath(str(program), inventory.workspace.root)
-        words = f"{many(tests, 'test')}; {inside} did not start, because it is in the workspace"
-        yield Finding(about, State.OK, words)
+        message = f"{many(tests, 'test')}; {inside} did not start, because it is in the workspace"
+        yield Finding(about, State.OK, message)
     else:
         yield Finding(about, State.OK, f"{many(tests, 'test')}; {runtime}")
         trouble = ""
         if probe and isinstance(kind, CanFailToBuild):
             trouble = kind.trouble(inventory.workspace.root, suite)
         if trouble:
-            yield Finding(about, State.WARNING, trouble, f"try: wolfbane run --suite {suite.name}")
+            yield Finding(
+                about, State.WARNING, trouble, mend=f"try: wolfbane run --suite {suite.name}"
+            )
     if not tests and not suite.build:
         paths = ", ".join(suite.paths)
-        yield Finding(about, State.WARNING, "the suite has no tests", f"check its paths: {paths}")
+        yield Finding(
+            about, State.WARNING, "the suite has no tests", mend=f"check its paths: {paths}"
+        )
     broken = [f for f in inventory.files.values() if f.suite == suite.name and f.error]
     for file in broken[:SHOWN]:
         reason = file.error.strip().partition("\n")[0]
         mend = f"to see the error: wolfbane run {file.path}"
-        yield Finding(about, State.WARNING, f"{file.path} could not be loaded: {reason}", mend)
+        yield Finding(about, State.WARNING, f"{file.path} could not be loaded: {reason}", mend=mend)
 
 
 def _browsers(inventory: Inventory) -> Iterator[Finding]:
     """The browsers that suites list, with their versions."""
     listed = [name for suite in inventory.workspace.suites for name in suite.browsers]
-    for found in look_for(inventory.workspace, dict.fromkeys(listed)):
-        about = f"browser {found.name}"
-        if found.problem:
-            words, _, mend = found.problem.removeprefix(f"browser '{found.name}': ").partition("; ")
-            yield Finding(about, State.MISSING, words, mend)
+    for browser in look_for(inventory.workspace, dict.fromkeys(listed)):
+        about = f"browser {browser.name}"
+        if browser.problem:
+            message, _, mend = browser.problem.removeprefix(
+                f"browser '{browser.name}': "
+            ).partition("; ")
+            yield Finding(about, State.MISSING, message, mend=mend)
         else:
-            words = f"{found.engine} {found.version}".strip()
-            yield Finding(about, State.OK, f"{words}; {found.driver or found.program}")
+            message = f"{browser.engine} {browser.version}".strip()
+            yield Finding(about, State.OK, f"{message}; {browser.driver or browser.program}")
 
 
 def _unresolved(workspace: Workspace) -> Iterator[Finding]:
@@ -115,19 +123,25 @@ def _environments(inventory: Inventory) -> Iterator[Finding]:
     names = list(workspace.settings.env) or [""]
     resolved: list[Environment] = []
     for name in names:
-        state = State.MISSING if name == default else State.WARNING
+        if name == default:
+            state = State.MISSING
+        else:
+            state = State.WARNING
         try:
             resolved.append(resolve(workspace, name))
         except InputError as error:
             for problem in error.problems:
-                yield Finding(_named(name), state, problem.message, problem.hint)
+                yield Finding(_named(name), state, problem.message, mend=problem.hint)
     yield from asyncio.run(_look_at(inventory, resolved))
     base = next((e for e in resolved if e.name == default), resolved[0] if resolved else None)
-    for name in stale_builds(workspace, base) if base else ():
-        yield Finding(
-            f"suite {name}", State.WARNING, "the build of the suite is older than its inputs",
-            "the next run builds it",
-        )  # fmt: skip
+    if base:
+        for name in stale_builds(workspace, base):
+            yield Finding(
+                f"suite {name}",
+                State.WARNING,
+                "the build of the suite is older than its inputs",
+                mend="the next run builds it",
+            )
 
 
 async def _look_at(inventory: Inventory, environments: Iterable[Environment]) -> list[Finding]:
@@ -136,20 +150,30 @@ async def _look_at(inventory: Inventory, environments: Iterable[Environment]) ->
     with ProcessGroup() as group:
 
         async def one(environment: Environment) -> list[Finding]:
-            prober = Prober(group, workspace.root, environment.exports, lambda: False)
+            prober = Prober(
+                group=group,
+                folder=workspace.root,
+                variables=environment.exports,
+                given_up=lambda: False,
+            )
             ports = {str(port) for port in environment.ports.values()}
             own = [
                 p for p in environment.probes if not any(s in t for t in p.target for s in ports)
             ]
             whys = await asyncio.gather(*(prober.wait(probe, PATIENCE) for probe in own))
             down = [environment.mask(why) for why in whys if why]
-            state = State.MISSING if environment.name == default else State.WARNING
+            if environment.name == default:
+                state = State.MISSING
+            else:
+                state = State.WARNING
             about = _named(environment.name)
             mend = "start the system of this environment, or select another environment"
-            findings = [Finding(about, state, f"not ready: {why}", mend) for why in down]
+            findings = [Finding(about, state, f"not ready: {why}", mend=mend) for why in down]
             if environment.name and not down:
-                words = "ready" if own else "complete"
-                findings.append(Finding(about, State.OK, words))
+                message = "complete"
+                if own:
+                    message = "ready"
+                findings.append(Finding(about, State.OK, message))
             return [*findings, *_services(environment, state)]
 
         parts = await asyncio.gather(*map(one, environments))
@@ -163,7 +187,7 @@ def _services(environment: Environment, state: State) -> Iterator[Finding]:
             yield Finding(about, State.OK, f"started by each run: {program}")
         else:
             mend = "install it, or change the service's command"
-            yield Finding(about, state, f"program '{program}' not found", mend)
+            yield Finding(about, state, f"program '{program}' not found", mend=mend)
 
 
 def _cluster(workspace: Workspace) -> Iterator[Finding]:
@@ -171,22 +195,24 @@ def _cluster(workspace: Workspace) -> Iterator[Finding]:
     if not workspace.settings.cluster.address:
         return
     # To connect would let the program at that address run code here.
-    words = f"{workspace.settings.cluster.address} is not contacted; see 'wolfbane machines'"
-    yield Finding("cluster", State.OK, words)
+    message = f"{workspace.settings.cluster.address} is not contacted; see 'wolfbane machines'"
+    yield Finding("cluster", State.OK, message)
 
 
 def _named(environment: str) -> str:
-    return f"environment {environment}" if environment else "parameters"
+    if environment:
+        return f"environment {environment}"
+    return "parameters"
 
 
 def _files(inventory: Inventory) -> Iterator[Finding]:
     """Files that look like tests but belong to no suite; files that two suites list."""
     if lost := unclaimed(inventory):
         mend = "; ".join([*how_to_claim(inventory, lost), "or leave them out with exclude"])
-        yield Finding("files", State.WARNING, in_words(lost), mend)
+        yield Finding("files", State.WARNING, in_words(lost), mend=mend)
     for path, suites in inventory.shared.items():
-        words = f"{path} belongs to suites {', '.join(suites)}; it runs only in {suites[0]}"
-        yield Finding("files", State.WARNING, words, "exclude it from the other suites")
+        message = f"{path} belongs to suites {', '.join(suites)}; it runs only in {suites[0]}"
+        yield Finding("files", State.WARNING, message, mend="exclude it from the other suites")
 
 
 def _rules(inventory: Inventory) -> Iterator[Finding]:
@@ -195,6 +221,7 @@ def _rules(inventory: Inventory) -> Iterator[Finding]:
     texts = {f"rule for tag {rule.name}": rule.match for rule in settings.tag}
     texts["leave_out"] = settings.workspace.leave_out
     for about, text in texts.items():
-        for count in term_counts(parse(text), inventory.tests, {}) if text else ():
-            if not count.matches and count.term.field != "status":
-                yield Finding(about, State.WARNING, str(count), "correct or remove it")
+        if text:
+            for count in term_counts(parse(text), inventory.tests, {}):
+                if not count.matches and count.term.field != "status":
+                    yield Finding(about, State.WARNING, str(count), mend="correct or remove it")

@@ -59,25 +59,37 @@ class OpenWorkspace:
 
         Raises :class:`wolfbane.InputError` for a name that does not exist.
         """
-        selected = self._select(_selection(paths, pick, drop, everything))
+        selected = self._select(_selection(paths, pick, drop, everything=everything))
         status = selected.newest.overall().status
         return list(choose(selected.choice, selected.inventory.tests, status).chosen)
 
     def plan(
-        self, *paths: str, pick: str = "", drop: str = "", everything: bool = False,
-        env: str = "", values: Sequence[str] = (), **request: Any,
-    ) -> RunPlan:  # fmt: skip
+        self,
+        *paths: str,
+        pick: str = "",
+        drop: str = "",
+        everything: bool = False,
+        env: str = "",
+        values: Sequence[str] = (),
+        **request: Any,
+    ) -> RunPlan:
         """The exact tests that a run would run, in order. Files are loaded, but no tests are run.
 
         Takes the arguments of :meth:`run`.
         """
-        selection = _selection(paths, pick, drop, everything)
-        return plan_run(self._ready(selection, env, values, request))
+        selection = _selection(paths, pick, drop, everything=everything)
+        return plan_run(self._ready(selection, env, values, request=request))
 
     def run(
-        self, *paths: str, pick: str = "", drop: str = "", everything: bool = False,
-        env: str = "", values: Sequence[str] = (), **request: Any,
-    ) -> Iterator[Event]:  # fmt: skip
+        self,
+        *paths: str,
+        pick: str = "",
+        drop: str = "",
+        everything: bool = False,
+        env: str = "",
+        values: Sequence[str] = (),
+        **request: Any,
+    ) -> Iterator[Event]:
         """Run tests, and yield each event as it happens; the last one is ``RunFinished``.
 
         ``env`` and ``values`` work like ``--env`` and ``--set``. ``request`` takes every field of
@@ -89,8 +101,8 @@ class OpenWorkspace:
         Raises :class:`wolfbane.NothingChosen` if no tests are left to run, and
         :class:`wolfbane.InputError`.
         """
-        selection = _selection(paths, pick, drop, everything)
-        return _events(self._ready(selection, env, values, request))
+        selection = _selection(paths, pick, drop, everything=everything)
+        return _events(self._ready(selection, env, values, request=request))
 
     def _select(self, selection: SelectionRequest, opened: Workspace | None = None) -> Selected:
         return select(opened or self._workspace, selection, Path.cwd().resolve())
@@ -108,7 +120,13 @@ class OpenWorkspace:
 
 
 def _selection(paths: Sequence[str], pick: str, drop: str, everything: bool) -> SelectionRequest:
-    return SelectionRequest(paths, {}, [pick] if pick else [], [drop] if drop else [], everything)
+    return SelectionRequest(
+        paths=paths,
+        fields={},
+        pick=[pick] if pick else [],
+        drop=[drop] if drop else [],
+        everything=everything,
+    )
 
 
 def _events(ready: ReadyRun) -> Iterator[Event]:

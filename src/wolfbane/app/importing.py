@@ -40,7 +40,7 @@ def import_reports(
     Tests are assigned to ``suite`` and to ``environment`` if these are not empty.
     """
     store, problems = open_history(workspace)
-    return problems, (_import(store, path, suite, environment) for path in paths)
+    return problems, (_import(store, path, suite, environment=environment) for path in paths)
 
 
 def _import(store: Store, path: Path, suite: str, environment: str) -> ImportedReport:
@@ -51,7 +51,9 @@ def _import(store: Store, path: Path, suite: str, environment: str) -> ImportedR
     if environment:
         run, ended = replace(run, target=environment), _in_environment(ended, environment)
     quarantined = sum(each.quarantined for each in ended)
-    return ImportedReport(path, run, len(ended), quarantined, store.add(run, ended))
+    return ImportedReport(
+        path=path, run=run, tests=len(ended), quarantined=quarantined, is_new=store.add(run, ended)
+    )
 
 
 def _in_environment(ended: Sequence[TestEnd], environment: str) -> list[TestEnd]:

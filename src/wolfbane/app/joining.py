@@ -92,14 +92,16 @@ class _Moving:
 
     def result(self, result: Result) -> Result:
         evidence = tuple(replace(kept, path=self._copied(kept.path)) for kept in result.evidence)
-        worker = result.worker + self._workers if result.worker else 0
+        worker = 0
+        if result.worker:
+            worker = result.worker + self._workers
         earlier = tuple(self.result(each) for each in result.earlier)
         return replace(result, evidence=evidence, worker=worker, earlier=earlier)
 
     def _copied(self, path: str) -> str:
         inside = Path(path)
-        place = inside.with_name(f"{self._share.facts.number}-{inside.name}")
-        target = self._folder / place
+        numbered = inside.with_name(f"{self._share.facts.number}-{inside.name}")
+        target = self._folder / numbered
         if not target.exists():
             try:
                 content = read_evidence(self._share.folder, path, MOST_UNPACKED)
@@ -107,8 +109,8 @@ class _Moving:
                     target.parent.mkdir(parents=True, exist_ok=True)
                     target.write_bytes(content)
             except OSError:
-                return place.as_posix()  # it names nothing, as in the share's own record
-        return place.as_posix()
+                return numbered.as_posix()  # it names nothing, as in the share's own record
+        return numbered.as_posix()
 
 
 def _started(shares: Sequence[ShareRecord], run: str) -> RunStarted:
@@ -125,7 +127,7 @@ def _started(shares: Sequence[ShareRecord], run: str) -> RunStarted:
         files=_added(each.files for each in starts),
         suites=_added(each.suites for each in starts),
         jobs=sum(each.jobs for each in starts),
-        runtimes={name: words for each in starts for name, words in each.runtimes.items()},
+        runtimes={name: version for each in starts for name, version in each.runtimes.items()},
         pulled_in={name: by for each in starts for name, by in each.pulled_in.items()},
         browsers=_union(each.browsers for each in starts),
         quarantined={a: entry for each in starts for a, entry in each.quarantined.items()},
@@ -152,11 +154,14 @@ def _finished(shares: Sequence[ShareRecord]) -> RunFinished:
     unrun += shares[0].facts.whole - sum(share.planned for share in shares)
     unrun += sum(s.planned - len(s.results) for s in shares if s.finished is None)
     code, reason = verdict(
-        tally, quarantined, None, unrun,
+        tally,
+        quarantined,
+        None,
+        unrun,
         focused=any(each.reason.startswith("focus") for each in ends),
         flaky_fails=any("--flaky-fails" in each.reason for each in ends),
         interrupted=any(each.exit_code == 130 for each in ends),
-    )  # fmt: skip
+    )
     reasons = [_named("missing", missing, shares), _named("interrupted", cut_off, shares), reason]
     reasons += [each.reason for each in ends if each.unrun]
     if (missing or cut_off or unrun) and code in (0, 3, 4):
@@ -168,9 +173,9 @@ def _finished(shares: Sequence[ShareRecord]) -> RunFinished:
         unrun=unrun,
         reason="; ".join(dict.fromkeys(filter(None, reasons))),
         warnings=_union(each.warnings for each in ends),
-        browsers={name: words for each in ends for name, words in each.browsers.items()},
+        browsers={name: version for each in ends for name, version in each.browsers.items()},
         quarantined=by_name(tally.quarantined),
-        lately={address: words for each in ends for address, words in each.lately.items()},
+        lately={address: version for each in ends for address, version in each.lately.items()},
     )
 
 
@@ -189,13 +194,13 @@ def _covered(events: Iterable[Event]) -> Iterator[Covered]:
     for event in events:
         if isinstance(event, Covered):
             by_source.setdefault(event.source, []).append(event)
-    for source, found in by_source.items():
+    for source, covered in by_source.items():
         counts: Counter[tuple[str, str, str]] = Counter()
-        for each in found:
+        for each in covered:
             for operation, status, media, count in each.exercised:
                 counts[operation, status, media] += count
         called = {operation for operation, _, _ in counts}
-        missing = [name for name in found[0].missing if name not in called]
+        missing = [name for name in covered[0].missing if name not in called]
         yield Covered(source, tuple((*key, n) for key, n in counts.items()), tuple(missing))
 
 

@@ -81,7 +81,7 @@ def look_at_load(
     folder, inputs = new_run(ready.workspace.results), inputs_of(ready)
     try:
         executor = _executor(inputs, folder.name)
-        return asyncio.run(preview(inputs, folder.name, load, executor, folder))
+        return asyncio.run(preview(inputs, folder.name, load, executor=executor, folder=folder))
     finally:
         shutil.rmtree(folder)
 
@@ -100,7 +100,7 @@ def carry_out_load(ready: ReadyRun, load: LoadRequest, *listeners: EventListener
         raise
     workload = LoadWorkload(load, folder)
     session = Session(inputs, folder.name, executor=executor, workload=workload)
-    return record_session(ready, folder, session, None, listeners)
+    return record_session(ready, folder, session, newest=None, listeners=listeners)
 
 
 def _executor(inputs: RunInputs, run: str) -> Executor:

@@ -29,7 +29,9 @@ class MachineStatus(msgspec.Struct, frozen=True):
     @property
     def missing(self) -> Mapping[str, str]:
         """The reasons why suites cannot run there, by name."""
-        return self.abilities.missing if self.abilities else {}
+        if self.abilities:
+            return self.abilities.missing
+        return {}
 
 
 def look_at_machines(workspace: Workspace, on: str) -> list[MachineStatus]:
@@ -48,8 +50,8 @@ def look_at_machines(workspace: Workspace, on: str) -> list[MachineStatus]:
             except MachineLost as error:
                 raise BlockedError(str(error)) from None
             looks = (
-                _look_at(engine, place, name, slots, workspace, manifest)
-                for place, (name, slots) in machines.items()
+                _look_at(engine, url, name, slots=slots, workspace=workspace, manifest=manifest)
+                for url, (name, slots) in machines.items()
             )
             return sorted(await asyncio.gather(*looks), key=lambda machine: machine.name)
 
@@ -64,11 +66,11 @@ async def _look_at(
         link = await engine.link(address, name, slots)
         status = msgspec.structs.replace(status, facts=link.facts)
         if link.facts.version != __version__:
-            words = (
+            problem = (
                 f"different versions of Wolfbane: "
                 f"{link.facts.version} on this machine, {__version__} here"
             )
-            return msgspec.structs.replace(status, problem=words)
+            return msgspec.structs.replace(status, problem=problem)
         await link.bring(workspace.root, manifest)
         await link.start(AbilityQuestion(workspace, manifest))
         async for message in link.messages():

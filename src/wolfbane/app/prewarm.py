@@ -31,5 +31,8 @@ def with_head_start(ready: ReadyRun) -> Iterator[ReadyRun]:
 def _can_start_now(ready: ReadyRun, suite: Suite) -> bool:
     """Whether nothing must be built, set up or opened before the workers start."""
     launcher = launcher_of(suite)
-    before = launcher.commands_before(ready.workspace.root, suite) if launcher else ()
+    if launcher:
+        before = launcher.commands_before(ready.workspace.root, suite)
+    else:
+        before = ()
     return not (suite.browsers or suite.build or before)

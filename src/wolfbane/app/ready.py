@@ -6,7 +6,7 @@ This includes the options that a run passes to runtimes, programs or launchers.
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -72,17 +72,12 @@ def make_ready(
     _check_versions(request, environments)
     targets = _report_targets(request.reports)
     _check_mail(workspace, request)
-    source = workspace.source
     copies, warnings = fetch_documents(workspace, environments[0], Freshness(request.documents))
     selected = select(workspace)
     _check_projects(workspace, selected)
-    labels = [each.label for each in environments]
+    names_of = {each.label: each.name for each in environments}
     if request.passed_on or request.options_for:
-        statuses = selected.newest.known({each.label: each.name for each in environments}).status
-        chosen = suites_in_play(selected.inventory, selected.choice, statuses, labels)
-        names = suites_with_options(chosen, request.passed_on, request.options_for)
-        request = dataclasses.replace(request, options_for=tuple(names))
-        workspace = with_options(workspace, names, request.passed_on)
+        workspace, request = _passed_on(workspace, selected, request, names_of)
         selected = select(workspace)
     quarantine = read_quarantine(workspace)
     choice = replace(
@@ -90,16 +85,43 @@ def make_ready(
         focus=selected.choice.focus and not request.no_focus,
         quarantined=quarantine.expression() if request.quarantine == "skip" else None,
     )
-    known = selected.newest.known({each.label: each.name for each in environments})
-    in_play = suites_in_play(selected.inventory, choice, known.status, labels)
+    known = selected.newest.known(names_of)
+    in_play = suites_in_play(selected.inventory, choice, known.status, targets=list(names_of))
     if not in_play:
         raise _nothing_chosen(selected, choice, known)
-    settled = request.settled(workspace.settings.workspace.jobs)
     return ReadyRun(
-        workspace, environments, selected, choice, known, quarantine, copies,
-        (*(source.checkout.warnings if source else ()), *warnings), targets,
-        settled, in_play,
-    )  # fmt: skip
+        workspace=workspace,
+        environments=environments,
+        selected=selected,
+        choice=choice,
+        known=known,
+        quarantine=quarantine,
+        copies=copies,
+        warnings=(*_checkout_warnings(workspace), *warnings),
+        targets=targets,
+        request=request.settled(workspace.settings.workspace.jobs),
+        in_play=in_play,
+    )
+
+
+def _checkout_warnings(workspace: Workspace) -> Sequence[str]:
+    if workspace.source:
+        return workspace.source.checkout.warnings
+    return ()
+
+
+def _passed_on(
+    workspace: Workspace, selected: Selected, request: RunRequest, names_of: Mapping[str, str]
+) -> tuple[Workspace, RunRequest]:
+    """The workspace with the options of the command line for the test programs of its suites.
+
+    ``names_of`` are the names of the environments, by label.
+    """
+    status = selected.newest.known(names_of).status
+    suites = suites_in_play(selected.inventory, selected.choice, status, targets=list(names_of))
+    names = suites_passed_on(suites, request.passed_on, request.options_for)
+    request = dataclasses.replace(request, options_for=tuple(names))
+    return with_options(workspace, names, request.passed_on), request
 
 
 def _nothing_chosen(selected: Selected, choice: Choice, known: Known) -> NothingChosen:
@@ -113,11 +135,11 @@ def _check_projects(workspace: Workspace, selected: Selected) -> None:
     if not workspace.projects or selected.is_narrowed:
         return
     names, more = workspace.projects[:_MOST_PROJECTS], len(workspace.projects) - _MOST_PROJECTS
-    words = ", ".join(names) + (f", and {more} more" if more > 0 else "")
+    message = ", ".join(names) + (f", and {more} more" if more > 0 else "")
     count = len(workspace.projects)
     raise InputError(
         Problem(
-            f"this folder is not a project, but contains {count} projects: {words}",
+            f"this folder is not a project, but contains {count} projects: {message}",
             hint=f"run one of them: wolfbane run {names[0]}; or all: wolfbane run .",
         )
     )
@@ -167,7 +189,7 @@ def _report_targets(reports: Sequence[str]) -> Sequence[tuple[str, Path]]:
     return read_targets(reports)
 
 
-def suites_with_options(
+def suites_passed_on(
     chosen: Sequence[Suite], options: Sequence[str], names: Sequence[str]
 ) -> list[str]:
     """The suites that get options: the named suites; without names, all selected suites.
@@ -186,12 +208,12 @@ def suites_with_options(
         raise InputError(*(Problem(w, hint=did_you_mean(w.split("'")[1], known)) for w in problems))
     kinds = dict.fromkeys(suite.kind for suite in chosen)
     if len(kinds) > 1 and not names:
-        words = (
+        message = (
             f"cannot decide which suites get the passed options: "
             f"the selected suites have {len(kinds)} kinds"
         )
         hint = f"choose the suites: --options-for {known[0]}"
-        raise InputError(Problem(f"{words} ({', '.join(kinds)})", hint=hint))
+        raise InputError(Problem(f"{message} ({', '.join(kinds)})", hint=hint))
     return list(names) or known
 
 
@@ -210,12 +232,15 @@ def with_options(workspace: Workspace, names: Sequence[str], options: Sequence[s
     """
     suites, problems = [], []
     for suite in workspace.suites:
-        more = options if suite.name in names else ()
+        if suite.name in names:
+            more = options
+        else:
+            more = ()
         try:
             suites.append(_with_options(workspace, suite, more) if more else suite)
         except ValueError as error:
-            words = f"cannot pass {' '.join(options)} to suite '{suite.name}': {error}"
-            problems.append(Problem(words))
+            message = f"cannot pass {' '.join(options)} to suite '{suite.name}': {error}"
+            problems.append(Problem(message))
     if problems:
         raise InputError(*problems)
     return replace(workspace, settings=replace(workspace.settings, suite=suites))

@@ -85,7 +85,13 @@ def collect_exactly(selected: Selected, environment: Environment) -> None:
     known = selected.newest.known({environment.label: environment.name})
     folder = new_run(selected.inventory.workspace.results)
     request = RunRequest(jobs=available_cores())
-    inputs = RunInputs(selected.inventory, selected.choice, request, known, [environment])
+    inputs = RunInputs(
+        inventory=selected.inventory,
+        choice=selected.choice,
+        request=request,
+        known=known,
+        environments=[environment],
+    )
     try:
         Session(inputs, folder.name).plan(folder)
     finally:
@@ -100,7 +106,7 @@ def carry_out(ready: ReadyRun, *listeners: EventListener, pause: Pause | None = 
     folder, session = start_run(ready)
     if pause is not None:
         session.pause_with(pause)
-    return record_session(ready, folder, session, ready.selected.newest, listeners)
+    return record_session(ready, folder, session, newest=ready.selected.newest, listeners=listeners)
 
 
 def _session(ready: ReadyRun, run: str) -> Session:
@@ -113,9 +119,12 @@ def _session(ready: ReadyRun, run: str) -> Session:
 
 
 def record_session(
-    ready: ReadyRun, folder: Path, session: Session, newest: Newest | None,
+    ready: ReadyRun,
+    folder: Path,
+    session: Session,
+    newest: Newest | None,
     listeners: Sequence[EventListener],
-) -> RunEnd:  # fmt: skip
+) -> RunEnd:
     """Execute a session and record it; ``newest`` stores its outcomes."""
     for listener in listeners:
         session.listen(listener)
@@ -169,12 +178,19 @@ def finish_run(ready: ReadyRun, record: Record) -> tuple[str, ...]:
 
 def inputs_of(ready: ReadyRun) -> RunInputs:
     """The objects that a session needs."""
-    documents = {copy.url: copy.words for copy in ready.copies}
+    documents = {copy.url: copy.description for copy in ready.copies}
     return RunInputs(
-        ready.selected.inventory, ready.choice, ready.request, ready.known, ready.environments,
-        documents, ready.warnings, ready.quarantine, SuiteStateQuestion(ready.workspace).answer,
-        ready.head_start,
-    )  # fmt: skip
+        inventory=ready.selected.inventory,
+        choice=ready.choice,
+        request=ready.request,
+        known=ready.known,
+        environments=ready.environments,
+        documents=documents,
+        warnings=ready.warnings,
+        quarantine=ready.quarantine,
+        suite_state=SuiteStateQuestion(ready.workspace).answer,
+        head_start=ready.head_start,
+    )
 
 
 def _lately(
@@ -191,10 +207,10 @@ def _lately(
         store, _ = open_history(workspace)
         places = [replace(test, target="").address for test in tests]
         variants = [t.address if t.target else at(t.address, environment.name) for t in tests]
-        found = histories(store, variants, store.runs_of(places, LATELY))
+        recorded = histories(store, variants, store.runs_of(places, LATELY))
     except InputError:
         return {}
-    pairs = zip(tests, found, strict=True)
+    pairs = zip(tests, recorded, strict=True)
     return {t.address: f"{each.passed} of {len(each.counted)}" for t, each in pairs if each.counted}
 
 
@@ -227,6 +243,10 @@ def mail_run(workspace: Workspace, record: Record, request: RunRequest) -> Itera
             return
         link = mail.report_url.replace("{run}", run)
         recipients = read_recipients(request.mail_to)
-        send(compose(record, since, link, mail.sender, recipients), mail, workspace.home)
+        send(
+            compose(record, since, link, sender=mail.sender, recipients=recipients),
+            mail,
+            workspace.home,
+        )
     except InputError as error:
         yield str(error)

@@ -63,10 +63,14 @@ class SavedFiles:
 
         try:
             for changes in watch(
-                self._root, stop_event=self._stop, debounce=400, rust_timeout=200,
+                self._root,
+                stop_event=self._stop,
+                debounce=400,
+                rust_timeout=200,
                 watch_filter=lambda _, path: self._matters(Path(path)),
-                yield_on_timeout=True, raise_interrupt=False,
-            ):  # fmt: skip
+                yield_on_timeout=True,
+                raise_interrupt=False,
+            ):
                 self._looking.set()
                 self._events.put({Path(p).relative_to(self._root).as_posix() for _, p in changes})
         except (OSError, RuntimeError) as error:

@@ -47,7 +47,7 @@ def select(workspace: Workspace, request: SelectionRequest, folder: Path) -> Sel
     else:
         newest = Newest(workspace.caches)
     narrowed = bool(request.paths or request.everything) or choice.expression != EVERYTHING
-    return Selected(inventory, choice, newest, narrowed)
+    return Selected(inventory=inventory, choice=choice, newest=newest, is_narrowed=narrowed)
 
 
 def _there(workspace: Workspace, path: str) -> str:

@@ -24,10 +24,10 @@ _PORT = re.compile(r"(?<=127\.0\.0\.1:)\d+|(?<=localhost:)\d+")
 class ShareRecord(msgspec.Struct, frozen=True, dict=True):
     """The record of a share.
 
-    ``place`` is the path that the user gave; ``folder`` contains the journal.
+    ``source`` is the path that the user gave; ``folder`` contains the journal.
     """
 
-    place: str
+    source: str
     folder: Path
     started: RunStarted
     facts: ShareFacts
@@ -61,12 +61,12 @@ def read_shares(places: Sequence[Path], scratch: Path) -> list[ShareRecord]:
     share.
     """
     records, problems = [], []
-    for place in places:
+    for source in places:
         try:
-            folders = list(_folders(place, scratch))
+            folders = list(_folders(source, scratch))
             if not folders:
-                problems.append(Problem("it contains no record of a run", str(place)))
-            records += [_read(place, folder) for folder in folders]
+                problems.append(Problem("it contains no record of a run", str(source)))
+            records += [_read(source, folder) for folder in folders]
         except InputError as error:
             problems += error.problems
     if problems:
@@ -74,25 +74,25 @@ def read_shares(places: Sequence[Path], scratch: Path) -> list[ShareRecord]:
     return records
 
 
-def _folders(place: Path, scratch: Path) -> Iterator[Path]:
+def _folders(source: Path, scratch: Path) -> Iterator[Path]:
     """The folders of runs that a path means."""
-    if place.name.endswith(_ARCHIVES):
-        yield _unpacked(place, scratch)
-    elif (place / JOURNAL_NAME).is_file():
-        yield place
-    elif place.is_dir():
-        for journal in sorted(place.rglob(JOURNAL_NAME)):
+    if source.name.endswith(_ARCHIVES):
+        yield _unpacked(source, scratch)
+    elif (source / JOURNAL_NAME).is_file():
+        yield source
+    elif source.is_dir():
+        for journal in sorted(source.rglob(JOURNAL_NAME)):
             yield journal.parent
         for ending in _ARCHIVES:
-            for archive in sorted(place.rglob(f"*{ending}")):
+            for archive in sorted(source.rglob(f"*{ending}")):
                 yield _unpacked(archive, scratch)
-    elif place.exists():
+    elif source.exists():
         hint = "create an archive with: wolfbane report --as record --to share.tar.gz"
         raise InputError(
-            Problem("it is neither the folder nor an archive of a run", str(place), hint=hint)
+            Problem("it is neither the folder nor an archive of a run", str(source), hint=hint)
         )
     else:
-        raise InputError(Problem("there is no such folder or file", str(place)))
+        raise InputError(Problem("there is no such folder or file", str(source)))
 
 
 def _unpacked(archive: Path, scratch: Path) -> Path:
@@ -104,15 +104,17 @@ def _unpacked(archive: Path, scratch: Path) -> Path:
     return journal.parent
 
 
-def _read(place: Path, folder: Path) -> ShareRecord:
+def _read(source: Path, folder: Path) -> ShareRecord:
     events = list(read_journal(folder))
     started = next((event for event in events if isinstance(event, RunStarted)), None)
     if started is None:
-        raise InputError(Problem("the run was stopped before it started", str(place)))
+        raise InputError(Problem("the run was stopped before it started", str(source)))
     if started.share is None:
         hint = "run a share with, for example, --share 1/2"
-        raise InputError(Problem(f"run {started.run} is not a share", str(place), hint=hint))
-    return ShareRecord(str(place), folder, started, started.share, events)
+        raise InputError(Problem(f"run {started.run} is not a share", str(source), hint=hint))
+    return ShareRecord(
+        source=str(source), folder=folder, started=started, facts=started.share, events=events
+    )
 
 
 def check_alike(shares: Sequence[ShareRecord]) -> None:
@@ -121,9 +123,9 @@ def check_alike(shares: Sequence[ShareRecord]) -> None:
         raise InputError("no shares to join were found")
     first = shares[0]
     problems = [
-        Problem(f"share {share.facts.number} {words}", share.place)
+        Problem(f"share {share.facts.number} {message}", share.source)
         for share in shares[1:]
-        for words in _differences(first, share)
+        for message in _differences(first, share)
     ]
     if problems:
         raise InputError(*problems)
@@ -152,9 +154,11 @@ def _differences(first: ShareRecord, share: ShareRecord) -> Iterator[str]:
     elif one.sources != other.sources:
         every = sorted({*one.sources, *other.sources})
         named = [path for path in every if one.sources.get(path) != other.sources.get(path)]
-        more = ", ..." if len(named) > _MOST_NAMED else ""
-        words = ", ".join(named[:_MOST_NAMED])
-        yield f"has other sources: these files differ from those of {number}: {words}{more}"
+        more = ""
+        if len(named) > _MOST_NAMED:
+            more = ", ..."
+        message = ", ".join(named[:_MOST_NAMED])
+        yield f"has other sources: these files differ from those of {number}: {message}{more}"
     elif one.plan != other.plan:
         yield f"has another plan: its tests differ from the tests of {number}"
     elif one.figures != other.figures:

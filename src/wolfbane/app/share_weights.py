@@ -32,22 +32,27 @@ def weigh(workspace: Workspace, environments: Mapping[str, str], tests: Sequence
     if not seconds:
         return by_file_size(workspace.root, tests)
     middle = statistics.median(seconds.values())
-    return Weights({test.address: seconds.get(test.address, middle) for test in tests},
-                   "recorded durations")  # fmt: skip
+    return Weights(
+        {test.address: seconds.get(test.address, middle) for test in tests}, "recorded durations"
+    )
 
 
 def addresses_of_share(
-    share: Share, inventory: Inventory, choice: Choice, environment: Environment,
+    share: Share,
+    inventory: Inventory,
+    choice: Choice,
+    environment: Environment,
     tests: Sequence[Test],
-) -> set[str]:  # fmt: skip
+) -> set[str]:
     """The addresses of the tests that a share of a run would contain, after they were collected."""
     apart = {
-        file.path for file in inventory.files.values()
+        file.path
+        for file in inventory.files.values()
         if file.error and may_match(choice.expression, file) is not False
-    }  # fmt: skip
+    }
     tests = [test for test in tests if test.path not in apart]
     weights = weigh(inventory.workspace, {environment.label: environment.name}, tests)
-    units = units_of(tests, inventory.files, weights.by_address, apart)
+    units = units_of(tests, inventory.files, weights.by_address, apart=apart)
     return set(cut(units, share.of)[share.number - 1])
 
 
@@ -63,20 +68,25 @@ def _recorded(
     try:
         store, _ = open_history(workspace)
         entries = [
-            entry for entry in store.runs(1000)
+            entry
+            for entry in store.runs(1000)
             if entry.origin == "run" and datetime.fromisoformat(entry.began) < made
-        ][:_LOOKED_BACK]  # fmt: skip
+        ][:_LOOKED_BACK]
         variants = {
-            test.address if test.target else at(test.address, environments.get("", "")):
-            test.address for test in tests
-        }  # fmt: skip
-        found = histories(store, variants, entries)
+            test.address
+            if test.target
+            else at(test.address, environments.get("", "")): test.address
+            for test in tests
+        }
+        recorded = histories(store, variants, entries)
     except InputError:
         return {}
-    return {variants[each.address]: each.median for each in found if each.counted}
+    return {variants[each.address]: each.median for each in recorded if each.counted}
 
 
 def _commit_time(workspace: Workspace) -> datetime | None:
     """The time of the suites' commit; None outside a repository."""
     shown = ask_git(workspace.root, "show", "--no-patch", "--format=%ct", "HEAD").output.strip()
-    return datetime.fromtimestamp(int(shown), UTC) if shown.isdecimal() else None
+    if shown.isdecimal():
+        return datetime.fromtimestamp(int(shown), UTC)
+    return None

@@ -21,13 +21,15 @@ from wolfbane.workspace.settings import Workspace
 
 
 def list_steps(
-    inventory: Inventory, suites: Sequence[Suite], environment: Environment,
+    inventory: Inventory,
+    suites: Sequence[Suite],
+    environment: Environment,
     files: Sequence[str] = (),
-) -> StepListing:  # fmt: skip
+) -> StepListing:
     """The steps of these suites, and their uses in these files; without files, in all files of the
     suites.
     """
-    return asyncio.run(_list(inventory, suites, environment, files))
+    return asyncio.run(_list(inventory, suites, environment, files=files))
 
 
 async def _list(
@@ -47,7 +49,7 @@ async def _list(
         async with context.pool:
             for suite in suites:
                 own = [f.path for f in inventory.files.values() if f.suite == suite.name]
-                await _ask(context.pool, workspace, suite, [*files] or own, listing)
+                await _ask(context.pool, workspace, suite, files=[*files] or own, into=listing)
     return listing
 
 
@@ -60,9 +62,14 @@ async def _ask(
         if isinstance(message, StepMessage):
             uses = tuple(StepUse(*use) for use in message.uses)
             definition = StepDefinition(
-                suite.name, message.kind, message.pattern, message.file, message.line,
-                message.function, uses,
-            )  # fmt: skip
+                suite=suite.name,
+                kind=message.kind,
+                pattern=message.pattern,
+                file=message.file,
+                line=message.line,
+                function=message.function,
+                uses=uses,
+            )
             into.definitions.append(definition)
         elif isinstance(message, ListedMessage):
             into.undefined += [StepUse(*use) for use in message.undefined]
@@ -78,5 +85,5 @@ async def _ask(
         {"type": "steps", "files": files}, ListedMessage, listen, workspace.limit(suite)
     )
     if ending.end is not End.DONE:
-        words = ending.words or ending.end.value
-        into.problems.append(f"suite {suite.name}: cannot list the steps: {words}")
+        reason = ending.message or ending.end.value
+        into.problems.append(f"suite {suite.name}: cannot list the steps: {reason}")

@@ -41,9 +41,12 @@ class WatchedSelection:
     """
 
     def __init__(
-        self, open_workspace: Callable[[], Workspace], select: Callable[..., Selected],
-        environments: Callable[[Workspace], list[Environment]], request: RunRequest,
-    ) -> None:  # fmt: skip
+        self,
+        open_workspace: Callable[[], Workspace],
+        select: Callable[..., Selected],
+        environments: Callable[[Workspace], list[Environment]],
+        request: RunRequest,
+    ) -> None:
         self._open, self._select, self._environments = open_workspace, select, environments
         self._request = request
         self._narrower: Expression | None = None
@@ -92,7 +95,11 @@ class WatchedSelection:
         self, only: Expression | None = None, opened: Workspace | None = None
     ) -> Selected:
         selected = self._select(opened or self.workspace)
-        parts = [resolved(self._narrower, selected.inventory)] if self._narrower else []
-        parts += [only] if only is not None else []
+        if self._narrower:
+            parts = [resolved(self._narrower, selected.inventory)]
+        else:
+            parts = []
+        if only is not None:
+            parts += [only]
         expression = all_of([selected.choice.expression, *parts])
         return replace(selected, choice=replace(selected.choice, expression=expression))

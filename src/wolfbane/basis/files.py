@@ -48,7 +48,10 @@ def walk(root: Path, folder: str) -> Iterator[str]:
     if any(entry.name in _MARKS_OF_OTHERS for entry in entries):
         return
     for entry in entries:
-        inside = f"{folder}/{entry.name}" if folder else entry.name
+        if folder:
+            inside = f"{folder}/{entry.name}"
+        else:
+            inside = entry.name
         if entry.name.startswith(".") or entry.name in _NEVER:
             continue
         if _is_folder(entry):

@@ -65,12 +65,14 @@ class Histogram:
         distances = np.diff(used, prepend=0)
         raw = np.concatenate([distances, self._counts[used]]).astype("<u4").tobytes()
         text = base64.b64encode(zlib.compress(raw, 1)).decode()
-        return HistogramData(self.count, self.total, self.largest, text)
+        return HistogramData(count=self.count, total=self.total, largest=self.largest, counts=text)
 
     @property
     def mean(self) -> float:
         """The mean in seconds; 0.0 without values."""
-        return self.total / self.count / 1e6 if self.count else 0.0
+        if self.count:
+            return self.total / self.count / 1e6
+        return 0.0
 
     def percentile(self, percent: float) -> float:
         """The duration in seconds that this percentage of all values does not exceed; 0.0 without

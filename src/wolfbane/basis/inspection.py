@@ -28,7 +28,7 @@ def may_start(program: str) -> bool:
     # A link in the folder may lead to a program outside, which then reads files beside the link.
     path = Path(program)
     places = path.parent.resolve() / path.name, path.resolve()
-    return not any(place.is_relative_to(root) for place in places)
+    return not any(folder.is_relative_to(root) for folder in places)
 
 
 def neutral_folder() -> Path | None:
@@ -36,4 +36,6 @@ def neutral_folder() -> Path | None:
 
     Some read files of the current folder that name other programs to start.
     """
-    return None if _LOOKED_AT.get() is None else Path("/")
+    if _LOOKED_AT.get() is None:
+        return None
+    return Path("/")

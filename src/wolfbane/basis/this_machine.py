@@ -24,9 +24,9 @@ def free_ports(names: Iterable[str]) -> dict[str, int]:
     ports = {}
     with ExitStack() as held:
         for name in names:
-            place = held.enter_context(socket.socket())
-            place.bind(("127.0.0.1", 0))
-            ports[name] = place.getsockname()[1]
+            listener = held.enter_context(socket.socket())
+            listener.bind(("127.0.0.1", 0))
+            ports[name] = listener.getsockname()[1]
     return ports
 
 

@@ -15,9 +15,13 @@ from wolfbane.errors import Problem, did_you_mean, nearest
 S = TypeVar("S", bound=msgspec.Struct)
 
 _WORDS = {
-    str: "text", bool: "true or false", int: "a whole number", float: "a number",
-    list: "a list", dict: "a table",
-}  # fmt: skip
+    str: "text",
+    bool: "true or false",
+    int: "a whole number",
+    float: "a number",
+    list: "a list",
+    dict: "a table",
+}
 
 
 class SettingsTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -27,33 +31,45 @@ class SettingsTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Fault(NamedTuple):
     """One error in a table.
 
-    ``place`` is its path from the top of the file; ``keys`` is the same without numbers and names
-    from the user. ``expected`` are the allowed words, or the kind of value.
+    ``location`` is its path from the top of the file; ``keys`` is the same without numbers and
+    names from the user. ``expected`` are the allowed words, or the kind of value.
     """
 
     reason: Literal["unknown key", "missing", "unknown word", "wrong type"]
-    place: Location
+    location: Location
     keys: tuple[str, ...]
     value: Any
     expected: Sequence[str]
 
     def problem(self, file: str, lines: Mapping[Location, int]) -> Problem:
         """The error as text, with its line and the nearest valid word."""
-        line, key, path = line_of(lines, self.place), str(self.place[-1]), ".".join(self.keys)
+        line, key, path = line_of(lines, self.location), str(self.location[-1]), ".".join(self.keys)
         if self.reason == "missing":
             return Problem(f"'{path}' is missing", file, line)
         if self.reason == "wrong type":
-            words = f"'{path}' is {self._given()}: it must be {' or '.join(self.expected)}"
-            return Problem(words, file, line)
-        word = key if self.reason == "unknown key" else f"{self.value}"
-        what = "key" if self.reason == "unknown key" else key
-        return Problem(f"unknown {what} '{word}'", file, line, did_you_mean(word, self.expected))
+            message = f"'{path}' is {self._given()}: it must be {' or '.join(self.expected)}"
+            return Problem(message, file, line)
+        if self.reason == "unknown key":
+            word = key
+        else:
+            word = f"{self.value}"
+        what = "key"
+        if self.reason != "unknown key":
+            what = key
+        return Problem(
+            message=f"unknown {what} '{word}'",
+            file=file,
+            line=line,
+            hint=did_you_mean(word, self.expected),
+        )
 
     def _given(self) -> str:
         """The value as written in its file; for a list or a table, which may be long, its kind."""
         if isinstance(self.value, list | dict):
             return _WORDS[type(self.value)]
-        return str(self.value).lower() if isinstance(self.value, bool) else repr(self.value)
+        if isinstance(self.value, bool):
+            return str(self.value).lower()
+        return repr(self.value)
 
 
 def read_table(model: type[S], table: Mapping[str, Any]) -> S:
@@ -67,44 +83,64 @@ def keys_of(model: type[msgspec.Struct]) -> tuple[str, ...]:
 
 
 def faults(
-    expected: Any, value: Any, place: Location = (), keys: tuple[str, ...] = ()
+    expected: Any, value: Any, location: Location = (), keys: tuple[str, ...] = ()
 ) -> Iterator[Fault]:
     """All errors in a value of an expected type: a Struct, or another type."""
     part = _part_for(expected, value)
     origin = get_origin(part) or part
     if isinstance(value, dict) and isinstance(part, type) and issubclass(part, msgspec.Struct):
-        yield from _faults_of_table(part, value, place, keys)
+        yield from _faults_of_table(part, value, location, keys=keys)
     elif isinstance(value, dict) and origin is dict and get_args(part):
         for name, each in value.items():
-            yield from faults(get_args(part)[1], each, (*place, name), keys)
+            yield from faults(get_args(part)[1], each, (*location, name), keys=keys)
     elif isinstance(value, list) and origin is list:
         for index, each in enumerate(value):
-            yield from faults(get_args(part)[0], each, (*place, index), keys)
+            yield from faults(get_args(part)[0], each, (*location, index), keys=keys)
     elif not _is_one_of(expected, value):
         literals = [part for part in _parts(expected) if get_origin(part) is Literal]
-        words = [word for literal in literals for word in get_args(literal)]
-        if words and isinstance(value, str):
-            yield Fault("unknown word", place, keys, value, words)
+        names = [word for literal in literals for word in get_args(literal)]
+        if names and isinstance(value, str):
+            yield Fault(
+                reason="unknown word", location=location, keys=keys, value=value, expected=names
+            )
         else:
-            yield Fault("wrong type", place, keys, value, _described(expected))
+            yield Fault(
+                reason="wrong type",
+                location=location,
+                keys=keys,
+                value=value,
+                expected=_described(expected),
+            )
 
 
 def _faults_of_table(
-    model: type[msgspec.Struct], table: Mapping[str, Any], place: Location, keys: tuple[str, ...]
+    model: type[msgspec.Struct], table: Mapping[str, Any], location: Location, keys: tuple[str, ...]
 ) -> Iterator[Fault]:
     known = keys_of(model)
     unknown = [key for key in table if key not in known]
     # A key that was misspelled is not missing as well.
     meant = {nearest(key, known) for key in unknown}
     for key in unknown:
-        yield Fault("unknown key", (*place, key), (*keys, key), table[key], known)
+        yield Fault(
+            reason="unknown key",
+            location=(*location, key),
+            keys=(*keys, key),
+            value=table[key],
+            expected=known,
+        )
     for field in _fields(model):
         if field.name in table:
             yield from faults(
-                field.type, table[field.name], (*place, field.name), (*keys, field.name)
+                field.type, table[field.name], (*location, field.name), keys=(*keys, field.name)
             )
         elif field.required and field.name not in meant:
-            yield Fault("missing", (*place, field.name), (*keys, field.name), None, ())
+            yield Fault(
+                reason="missing",
+                location=(*location, field.name),
+                keys=(*keys, field.name),
+                value=None,
+                expected=(),
+            )
 
 
 @cache
@@ -115,7 +151,9 @@ def _fields(model: type[msgspec.Struct]) -> tuple[msgspec.structs.FieldInfo, ...
 
 def _parts(expected: Any) -> tuple[Any, ...]:
     """The members of a union; any other type alone."""
-    return get_args(expected) if get_origin(expected) in (Union, types.UnionType) else (expected,)
+    if get_origin(expected) in (Union, types.UnionType):
+        return get_args(expected)
+    return (expected,)
 
 
 def _part_for(expected: Any, value: Any) -> Any:
@@ -139,9 +177,9 @@ def _is_one_of(expected: Any, value: Any) -> bool:
 def _described(expected: Any) -> list[str]:
     """The kinds of values of a type, as text."""
     origins = [get_origin(part) or part for part in _parts(expected)]
-    words = {
+    names = {
         _WORDS.get(origin, "a table"): None
         for origin in origins
         if origin not in (type(None), Literal) and not (origin is int and float in origins)
     }
-    return list(words) or ["text"]
+    return list(names) or ["text"]

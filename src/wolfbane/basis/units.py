@@ -9,9 +9,15 @@ _SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0, None: 1
 _RATE = re.compile(r"(\d+(?:\.\d+)?)\s*/\s*(s|m|h)")
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kMG]i?B|B)?")
 _BYTES = {
-    "B": 1, "kB": 10**3, "MB": 10**6, "GB": 10**9,
-    "kiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, None: 1,
-}  # fmt: skip
+    "B": 1,
+    "kB": 10**3,
+    "MB": 10**6,
+    "GB": 10**9,
+    "kiB": 1 << 10,
+    "MiB": 1 << 20,
+    "GiB": 1 << 30,
+    None: 1,
+}
 _THOUSAND = 1000
 
 
@@ -25,7 +31,9 @@ def seconds(value: object, *, needs_unit: bool = False) -> float:
         raise ValueError(f"{value!r} has no unit (write '{value}d' for days, '{value}h' for hours)")
     if isinstance(value, int | float) and not isinstance(value, bool) and value > 0:
         return float(value)
-    match = _DURATION.fullmatch(value.strip()) if isinstance(value, str) else None
+    match = None
+    if isinstance(value, str):
+        match = _DURATION.fullmatch(value.strip())
     if match is None or float(match[1]) == 0:
         raise ValueError(f"{value!r} is not a duration (write 30, '250ms', '30s', '5m' or '1h')")
     return float(match[1]) * _SECONDS[match[2]]
@@ -43,7 +51,9 @@ def size(value: object) -> int:
     """Read a size: a number of bytes, or text such as ``500 kB``, ``64 MiB``, ``1 GB``."""
     if isinstance(value, int) and not isinstance(value, bool) and value > 0:
         return value
-    match = _SIZE.fullmatch(value.strip()) if isinstance(value, str) else None
+    match = None
+    if isinstance(value, str):
+        match = _SIZE.fullmatch(value.strip())
     if match is None or float(match[1]) == 0:
         raise ValueError(f"{value!r} is not a size (write 5000000, '500 kB', '64 MiB' or '1 GB')")
     return int(float(match[1]) * _BYTES[match[2]])
@@ -56,4 +66,6 @@ def bytes_shown(count: int) -> str:
         if size < _THOUSAND:
             break
         size, unit = size / _THOUSAND, larger
-    return f"{count} B" if unit == "B" else f"{size:.1f} {unit}"
+    if unit == "B":
+        return f"{count} B"
+    return f"{size:.1f} {unit}"

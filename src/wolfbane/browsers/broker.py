@@ -30,9 +30,16 @@ class Broker:
     """Serves one path for each worker. ``keep`` decides which tests keep their evidence."""
 
     def __init__(
-        self, workspace: Workspace, starter: Starter, keep: str, *, visible: bool,
-        tell: Callable[[BrowserCommand], None], pace: float = 0.0, hold: Hold | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        workspace: Workspace,
+        starter: Starter,
+        keep: str,
+        *,
+        visible: bool,
+        tell: Callable[[BrowserCommand], None],
+        pace: float = 0.0,
+        hold: Hold | None = None,
+    ) -> None:
         self._pace, self._hold = pace, hold
         self._goes_on = asyncio.Event()
         self._goes_on.set()
@@ -71,12 +78,16 @@ class Broker:
         """An endpoint for one worker, and the variables that contain its address."""
         downloads = self.opener.downloads_of_worker(browser)
         endpoint = WorkerEndpoint(
-            browser, self.opener, self._keep, self._tell, self._held if self._hold else None,
-            downloads,
-        )  # fmt: skip
+            browser,
+            self.opener,
+            self._keep,
+            tell=self._tell,
+            hold=self._held if self._hold else None,
+            downloads=downloads,
+        )
         self._endpoints[endpoint.token] = endpoint
         url = f"http://127.0.0.1:{self._port}/{endpoint.token}"
-        return endpoint, variables_of(url, browser, suite.webdriver, downloads)
+        return endpoint, variables_of(url, browser, suite.webdriver, downloads=downloads)
 
     async def _held(self, session: BrowserSession, test: str) -> None:
         """Block all commands while a user looks at a browser."""
@@ -96,8 +107,8 @@ class Broker:
     def said(self) -> list[str]:
         """Messages for the user: ignored requests of suites, and sessions that were not closed."""
         endpoints = [*self._closed, *self._endpoints.values()]
-        words = [words for endpoint in endpoints for words in endpoint.said]
-        return list(dict.fromkeys([*self.opener.said, *words]))
+        commands = [commands for endpoint in endpoints for commands in endpoint.said]
+        return list(dict.fromkeys([*self.opener.said, *commands]))
 
     async def close(self) -> None:
         """Close every browser, and stop listening."""
@@ -147,7 +158,7 @@ class Broker:
         if self._pace:
             await asyncio.sleep(self._pace)
         tests = endpoint.tests_of(session)
-        reply = await session.forward(request.method, command, body, tests)
+        reply = await session.forward(request.method, command, body, tests=tests)
         return _answer(reply.status, reply.body)
 
     @property
@@ -165,8 +176,8 @@ class Broker:
         driver = session.driver
         granted = dict(driver.granted)
         if granted.get("webSocketUrl"):
-            place = f"127.0.0.1:{self._port}/{endpoint.token}/session/{driver.session}"
-            granted["webSocketUrl"] = f"ws://{place}"
+            address = f"127.0.0.1:{self._port}/{endpoint.token}/session/{driver.session}"
+            granted["webSocketUrl"] = f"ws://{address}"
         if driver.downloads:
             granted["wolfbane:downloads"] = driver.downloads
         value = {"sessionId": driver.session, "capabilities": granted}

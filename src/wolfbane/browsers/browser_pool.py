@@ -15,7 +15,8 @@ from wolfbane.browsers.engines.capabilities import Wanted
 from wolfbane.browsers.engines.discovery import has_screen, installed
 from wolfbane.browsers.engines.display import Display
 from wolfbane.browsers.engines.drivers import PATIENCE, BrowserDriver, value_of
-from wolfbane.browsers.engines.firefox import FirefoxDriver, StartFiles
+from wolfbane.browsers.engines.firefox import FirefoxDriver
+from wolfbane.browsers.engines.firefox_start_files import StartFiles
 from wolfbane.browsers.engines.programs import Programs
 from wolfbane.browsers.engines.w3c_driver import W3CDriver
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
@@ -32,9 +33,14 @@ class BrowserPool:
     """
 
     def __init__(
-        self, programs: Programs, workspace: Workspace, client: aiohttp.ClientSession, *,
-        visible: bool, listen: bool,
-    ) -> None:  # fmt: skip
+        self,
+        programs: Programs,
+        workspace: Workspace,
+        client: aiohttp.ClientSession,
+        *,
+        visible: bool,
+        listen: bool,
+    ) -> None:
         self._listen = listen
         self._programs, self._workspace, self._client = programs, workspace, client
         self._visible = visible and has_screen()
@@ -69,7 +75,9 @@ class BrowserPool:
             self._discard(task)
             task = None
         try:
-            driver = await self._opened_ahead(task) if task is not None else None
+            driver = None
+            if task is not None:
+                driver = await self._opened_ahead(task)
             if driver is None:
                 driver = await self._open(name, want)
         finally:
@@ -142,14 +150,26 @@ class BrowserPool:
         driver: BrowserDriver
         if browser.engine == "firefox" and not browser.url and not here.driver:
             driver = FirefoxDriver(
-                name, browser, here, self._programs, variables, self._start_files,
-                visible=self._visible, listen=self._listen,
-            )  # fmt: skip
+                name,
+                browser,
+                here,
+                programs=self._programs,
+                variables=variables,
+                start_files=self._start_files,
+                visible=self._visible,
+                listen=self._listen,
+            )
         else:
             driver = W3CDriver(
-                name, browser, here, self._programs, self._client, variables,
-                visible=self._visible, listen=self._listen,
-            )  # fmt: skip
+                name,
+                browser,
+                here,
+                programs=self._programs,
+                client=self._client,
+                variables=variables,
+                visible=self._visible,
+                listen=self._listen,
+            )
         await driver.open(want)
         granted = (str(driver.granted.get(key, "")) for key in ("browserName", "browserVersion"))
         self.versions[name] = " ".join(filter(None, granted))
@@ -184,7 +204,10 @@ async def _answers(driver: BrowserDriver) -> bool:
 
 
 def _variables(browser: Browser) -> dict[str, str]:
-    variables = {"TZ": browser.time_zone} if browser.time_zone else {}
+    if browser.time_zone:
+        variables = {"TZ": browser.time_zone}
+    else:
+        variables = {}
     if browser.language and browser.engine != "firefox":
         locale = browser.language.replace("-", "_")
         variables |= {"LANGUAGE": locale, "LC_ALL": f"{locale}.UTF-8"}
@@ -198,9 +221,12 @@ def variables_of(
     address = url.removeprefix("http://")
     host, _, path = address.partition("/")
     parts = {
-        "url": url, "host": host.rpartition(":")[0], "port": host.rpartition(":")[2],
-        "path": f"/{path}", "browser": browser,
-    }  # fmt: skip
+        "url": url,
+        "host": host.rpartition(":")[0],
+        "port": host.rpartition(":")[2],
+        "path": f"/{path}",
+        "browser": browser,
+    }
     if downloads is not None:
         parts["downloads"] = str(downloads)
     variables = {}

@@ -35,7 +35,9 @@ def saves_here(browser: Browser) -> bool:
 
 def settled_folder(root: Path, browser: Browser) -> Path | None:
     """The folder from the settings, relative to the workspace's root; None without one."""
-    return root / browser.downloads if browser.downloads else None
+    if browser.downloads:
+        return root / browser.downloads
+    return None
 
 
 def with_folder(root: Path, browser: Browser, programs: Programs) -> Browser:
@@ -60,8 +62,8 @@ class WorkerDownloads:
     newest session, because a session may be opened before its worker starts.
     """
 
-    def __init__(self, place: Path | None) -> None:
-        self._place = place
+    def __init__(self, folder: Path | None) -> None:
+        self._place = folder
         self._over: list[Path] = []
 
     def opened(self, folder: str) -> None:
@@ -84,7 +86,9 @@ class WorkerDownloads:
 
 def downloaded(folder: str, since: float) -> list[Download]:
     """The files that changed in a folder since a time in seconds since 1970, by name."""
-    return list(_changed(Path(folder), since)) if folder else []
+    if folder:
+        return list(_changed(Path(folder), since))
+    return []
 
 
 def _changed(folder: Path, since: float) -> Iterator[Download]:
@@ -98,7 +102,9 @@ def _changed(folder: Path, since: float) -> Iterator[Download]:
             facts = path.lstat()
             if not stat.S_ISREG(facts.st_mode) or facts.st_ctime < since:
                 continue
-            content = path.read_bytes() if facts.st_size <= LARGEST else None
+            content = None
+            if facts.st_size <= LARGEST:
+                content = path.read_bytes()
         except OSError:  # a browser renames its files when they are complete
             continue
         count += 1

@@ -15,12 +15,12 @@ SHADOW = "shadow-6066-11e4-a52e-4f735466cecf"
 
 
 class Endpoint(msgspec.Struct, frozen=True):
-    """One command: ``path`` is the path after the session, ``words`` its sentence."""
+    """One command: ``path`` is the path after the session, ``description`` its sentence."""
 
     method: str
     path: str
     name: str
-    words: str
+    description: str
 
 
 _TABLE = """
@@ -91,8 +91,10 @@ def _read() -> tuple[Endpoint, ...]:
     endpoints = []
     for line in _TABLE.strip().splitlines():
         method, path, rest = line.split(maxsplit=2)
-        name, words = re.split(r"  +", rest)
-        endpoints.append(Endpoint(method, path.strip("'"), name, words))
+        name, description = re.split(r"  +", rest)
+        endpoints.append(
+            Endpoint(method=method, path=path.strip("'"), name=name, description=description)
+        )
     return tuple(endpoints)
 
 
@@ -113,7 +115,9 @@ def find(method: str, path: str) -> tuple[Endpoint, Mapping[str, str]]:
     for endpoint, pattern in _HOLES:
         if endpoint.method == method and (match := pattern.fullmatch(path)):
             return endpoint, match.groupdict()
-    return Endpoint(method, path, f"{method} {path}", f"{method} {path}"), {}
+    return Endpoint(
+        method=method, path=path, name=f"{method} {path}", description=f"{method} {path}"
+    ), {}
 
 
 def named(*names: str) -> frozenset[str]:

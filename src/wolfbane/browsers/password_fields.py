@@ -124,6 +124,7 @@ def typed_keys(parameters: Mapping[str, Any]) -> str:
 
 
 def _objects(value: Any) -> Iterator[Mapping[str, Any]]:
-    for item in value if isinstance(value, list) else ():
-        if isinstance(item, Mapping):
-            yield item
+    if isinstance(value, list):
+        for item in value:
+            if isinstance(item, Mapping):
+                yield item

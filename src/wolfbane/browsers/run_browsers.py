@@ -54,10 +54,15 @@ class RunBrowsers:
     """All browser data of one run. Nothing is imported for suites without browsers."""
 
     def __init__(
-        self, workspace: Workspace, keep: str = FAILURES, *, visible: bool = False,
-        pace: float = 0.0, tell: Callable[[Event], None] | None = None,
+        self,
+        workspace: Workspace,
+        keep: str = FAILURES,
+        *,
+        visible: bool = False,
+        pace: float = 0.0,
+        tell: Callable[[Event], None] | None = None,
         pause: Pause | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._pace, self._pause = pace, pause
         self._go_on = asyncio.Event()
         self._has_held = False
@@ -71,9 +76,14 @@ class RunBrowsers:
         async with self._opening:
             if self._broker is None:
                 broker = Broker(
-                    self._workspace, starter, self._keep, visible=self._visible,
-                    pace=self._pace, tell=self._hear, hold=self._hold,
-                )  # fmt: skip
+                    self._workspace,
+                    starter,
+                    self._keep,
+                    visible=self._visible,
+                    pace=self._pace,
+                    tell=self._hear,
+                    hold=self._hold,
+                )
                 await broker.open()
                 self._broker = broker
         return self._broker
@@ -82,10 +92,13 @@ class RunBrowsers:
         if self._tell is not None:
             self._tell(
                 Commanded(
-                    command.test, command.session, command.sentence, command.answer,
-                    round(command.seconds, 6),
+                    address=command.test,
+                    browser=command.session,
+                    sentence=command.sentence,
+                    answer=command.answer,
+                    seconds=round(command.seconds, 6),
                 )
-            )  # fmt: skip
+            )
 
     async def _hold(self, session: BrowserSession, test: str) -> None:
         """Keep the browser of the first failed test open until the user continues."""
@@ -93,8 +106,10 @@ class RunBrowsers:
             return
         self._has_held = True
         url = next((shot.url for shot in reversed(session.seen(test).snapshots) if shot.url), "")
-        url, place = session.secrets.mask(url), session.driver.address
-        self._pause(KeptOpen(test, session.browser, url, place), self.go_on)
+        url, address = session.secrets.mask(url), session.driver.address
+        self._pause(
+            KeptOpen(test=test, browser=session.browser, url=url, driver=address), self.go_on
+        )
         await self._go_on.wait()
 
     def go_on(self) -> None:
@@ -140,8 +155,8 @@ class RunBrowsers:
         left = await endpoint.finish(test.worker_address, bad=bad)
         if left.lost and outcome is Outcome.PASSED:
             # The test caught the error, so it did not see what it should have seen.
-            words = f"{left.lost}, and the test passed without it"
-            return BrowserVerdict(Outcome.ERRORED, words, left.secrets)
+            problem = f"{left.lost}, and the test passed without it"
+            return BrowserVerdict(Outcome.ERRORED, problem, left.secrets)
         if not left.seen and not bad:
             return BrowserVerdict(outcome, message, left.secrets)
         if bad:
@@ -153,16 +168,20 @@ class RunBrowsers:
             # Pictures take a while to encode: other tests go on meanwhile.
             files = await asyncio.to_thread(list, evidence_of(session, seen))
             kept += [keep(test.address, each.kind, each.content, each.name) for each in files]
-        return BrowserVerdict(outcome, message, left.secrets, kept)
+        return BrowserVerdict(outcome=outcome, message=message, secrets=left.secrets, evidence=kept)
 
     @property
     def versions(self) -> dict[str, str]:
         """The names and versions that the browsers of this run report."""
-        return dict(self._broker.opener.versions) if self._broker else {}
+        if self._broker:
+            return dict(self._broker.opener.versions)
+        return {}
 
     def said(self) -> list[str]:
         """Messages for the user about the browsers of the run."""
-        return self._broker.said() if self._broker else []
+        if self._broker:
+            return self._broker.said()
+        return []
 
     async def close(self) -> None:
         """Close them all."""
@@ -171,9 +190,9 @@ class RunBrowsers:
 
 
 def _explained(outcome: Outcome, message: str, left: Leftovers) -> tuple[Outcome, str]:
-    words = [message, *left.waited]
+    parts = [message, *left.waited]
     if left.unopened:
-        outcome, words = Outcome.BLOCKED, [left.unopened]
+        outcome, parts = Outcome.BLOCKED, [left.unopened]
     elif left.lost:
-        outcome, words = Outcome.ERRORED, [left.lost, *words]
-    return outcome, "\n".join(filter(None, words))
+        outcome, parts = Outcome.ERRORED, [left.lost, *parts]
+    return outcome, "\n".join(filter(None, parts))

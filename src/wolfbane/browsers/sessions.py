@@ -36,10 +36,19 @@ _BUSY = 2.0
 _LEAVING = named("Navigate To", "Back", "Forward", "Refresh", "Close Window")
 """Commands after which the page is a different one."""
 _CHANGING = _LEAVING | named(
-    "Element Click", "Element Send Keys", "Element Clear", "Perform Actions", "Execute Script",
-    "Execute Async Script", "Accept Alert", "Dismiss Alert", "Switch To Frame",
-    "Switch To Parent Frame", "Switch To Window", "Set Window Rect",
-)  # fmt: skip
+    "Element Click",
+    "Element Send Keys",
+    "Element Clear",
+    "Perform Actions",
+    "Execute Script",
+    "Execute Async Script",
+    "Accept Alert",
+    "Dismiss Alert",
+    "Switch To Frame",
+    "Switch To Parent Frame",
+    "Switch To Window",
+    "Set Window Rect",
+)
 """Commands after which the page may look different."""
 _DIALOGS = named("Accept Alert", "Dismiss Alert", "Get Alert Text", "Send Alert Text")
 
@@ -70,9 +79,13 @@ class BrowserSession:
     """One session. It handles one command at a time."""
 
     def __init__(
-        self, driver: BrowserDriver, browser: str, number: int, keep: str,
+        self,
+        driver: BrowserDriver,
+        browser: str,
+        number: int,
+        keep: str,
         tell: Callable[[BrowserCommand], None],
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.driver, self.browser, self.opened = driver, browser, time.monotonic()
         self.opened_at = time.time()
         self.label = f"{browser} {number}"
@@ -167,25 +180,37 @@ class BrowserSession:
         return self.driver.for_suite(command.path, command.parameters, reply)
 
     def _remember(
-        self, command: ReceivedCommand, reply: Reply, began: float, ended: float,
+        self,
+        command: ReceivedCommand,
+        reply: Reply,
+        began: float,
+        ended: float,
         tests: Sequence[str],
-    ) -> None:  # fmt: skip
-        endpoint, value, words = command.endpoint, reply.value, command.words(self._names)
+    ) -> None:
+        endpoint, value, message = command.endpoint, reply.value, command.description(self._names)
         if command.reads_value and command.places["element"] in self.secrets:
             value = HIDDEN if value else value
         if endpoint.name.startswith("Find") or endpoint.name == "Get Active Element":
             self._names.learn(command.parameters or {"value": "the focus"}, value)
-        self.record(endpoint, words, reply.status, value, began, tests, ended)
+        self.record(
+            endpoint, message, reply.status, value=value, began=began, tests=tests, ended=ended
+        )
         what = command.method, command.path, command.body
         if reply.status >= 400 and not self.lost:
-            self._failed.add(what, tests[0], words, value, began)
+            self._failed.add(what, tests[0], message, value, began)
         else:
             self._failed.succeeded(what, endpoint.name)
 
     def record(
-        self, endpoint: Endpoint, words: str, status: int, value: Any, began: float,
-        tests: Sequence[str], ended: float | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        endpoint: Endpoint,
+        message: str,
+        status: int,
+        value: Any,
+        began: float,
+        tests: Sequence[str],
+        ended: float | None = None,
+    ) -> None:
         """Record a command and report it. ``ended`` is now unless it is given."""
         now = time.monotonic() if ended is None else ended
         for test in tests:
@@ -194,10 +219,15 @@ class BrowserSession:
             seen.shared = seen.shared or len(tests) > 1
             seen.commands.append(
                 BrowserCommand(
-                    self.label, test, began - self.opened, now - began, self.secrets.mask(words),
-                    status, self.secrets.mask(answer(endpoint, status, value, self._names)),
+                    session=self.label,
+                    test=test,
+                    at=began - self.opened,
+                    seconds=now - began,
+                    sentence=self.secrets.mask(message),
+                    status=status,
+                    answer=self.secrets.mask(answer(endpoint, status, value, self._names)),
                 )
-            )  # fmt: skip
+            )
         self._tell(self.seen(tests[0]).commands[-1])
 
     async def look(self, test: str, seen: SessionEvidence, why: str) -> None:
@@ -209,7 +239,7 @@ class BrowserSession:
             async with asyncio.timeout(_BUSY):
                 await self.lock.acquire()
         except TimeoutError:
-            doing = self._doing.words(self._names) if self._doing is not None else "open"
+            doing = self._doing.description(self._names) if self._doing is not None else "open"
             seen.waited = f"browser '{self.browser}' was still executing a command: {doing}"
             return
         try:
@@ -244,7 +274,7 @@ class BrowserSession:
             there = f"; most similar on the page: {', '.join(like)}" if like else ""
             seen.waited = f"waited {failing.seconds:.1f} s for {value} (by {using}){there}"
         if self._seen_state != self._state or not seen.snapshots:
-            await self._snapshot(seen, f"after it failed to {failing.words}")
+            await self._snapshot(seen, f"after it failed to {failing.description}")
 
     async def _snapshot(self, seen: SessionEvidence, why: str) -> None:
         if self._keep != OFF and not self.lost:

@@ -54,10 +54,12 @@ def _one(workspace: Workspace, name: str, *, versions: bool) -> BrowserStatus:
         here = installed(name, browser)
     except CannotOpen as error:
         return replace(status, problem=str(error))
-    version_text = version(here.binary) if here.binary and versions else ""
+    version_text = ""
+    if here.binary and versions:
+        version_text = version(here.binary)
     driver = browser.url or " ".join(here.driver)
     status = replace(status, version=version_text, program=here.binary, driver=driver)
     if needs_screen(browser):
-        words = f"there is no screen and no {DISPLAY_PROGRAM}; install it (Debian: xvfb)"
-        return replace(status, problem=f"browser '{name}': {words}")
+        message = f"there is no screen and no {DISPLAY_PROGRAM}; install it (Debian: xvfb)"
+        return replace(status, problem=f"browser '{name}': {message}")
     return replace(status, problem=unlike(name, here) if versions else "")

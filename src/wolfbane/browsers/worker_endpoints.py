@@ -48,10 +48,14 @@ class WorkerEndpoint:
     """
 
     def __init__(
-        self, browser: str, opener: BrowserPool, keep: str,
-        tell: Callable[[BrowserCommand], None], hold: Hold | None = None,
+        self,
+        browser: str,
+        opener: BrowserPool,
+        keep: str,
+        tell: Callable[[BrowserCommand], None],
+        hold: Hold | None = None,
         downloads: Path | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._downloads = WorkerDownloads(downloads)
         self._hold = hold
         self.token = secrets.token_urlsafe(24)
@@ -114,15 +118,15 @@ class WorkerEndpoint:
         if want.timeouts:
             try:
                 await value_of(driver, "POST", "timeouts", want.timeouts)
-            except WebDriverError:
+            except (WebDriverError, OSError) as error:
                 self._opener.release(driver)
-                raise
-            except OSError as error:
-                self._opener.release(driver)
+                if isinstance(error, WebDriverError):
+                    raise
                 raise WebDriverError("session not created", str(error)) from None
         self._downloads.opened(driver.downloads)
         self._count += 1
-        session = BrowserSession(driver, self.browser, self._count, self._keep, self._tell)
+        keep, tell = self._keep, self._tell
+        session = BrowserSession(driver, self.browser, self._count, keep=keep, tell=tell)
         session.began(began)
         session.owners = frozenset(tests) - {OUTSIDE}
         session.record(*find("POST", "")[:1], "open a session", 200, None, began, tests)
@@ -168,7 +172,10 @@ class WorkerEndpoint:
 
         If a hook prevented a test from starting, the hook's commands are its evidence.
         """
-        key = test if test in self.running else OUTSIDE
+        if test in self.running:
+            key = test
+        else:
+            key = OUTSIDE
         left = Leftovers(unopened=self._trouble.get(key, "") if bad else "")
         left.secrets = self._typed.pop(key, frozenset())
         self._trouble.pop(test, None)
@@ -182,7 +189,7 @@ class WorkerEndpoint:
                 for session in [*self._ended, *self.sessions.values()]:
                     if seen := session.tests.get(key):
                         left.secrets |= session.secrets.texts
-                        await self._look(session, seen, key, left, bad=bad)
+                        await self._look(session, seen, key, left=left, bad=bad)
             if bad and key == OUTSIDE:
                 for session in self._of_hooks:
                     self._add(left, session, session.seen(OUTSIDE))
@@ -222,21 +229,26 @@ class WorkerEndpoint:
     ) -> None:
         left.lost = left.lost or session.lost
         if bad or self._keep == ALL:
-            why = _AT_ITS_END if session.over else "when the test ended"
+            why = "when the test ended"
+            if session.over:
+                why = _AT_ITS_END
             await session.look(test, seen, why)
             self._add(left, session, seen)
 
     @staticmethod
     def _add(left: Leftovers, session: BrowserSession, seen: SessionEvidence) -> None:
         left.seen.append((session, seen))
-        left.waited += [seen.waited] if seen.waited else []
+        if seen.waited:
+            left.waited += [seen.waited]
 
     def close(self, worker: str) -> None:
         """The worker has ended: close the sessions that it did not close."""
         self._closed = True
         if self.sessions and worker:
             count = len(self.sessions)
-            plural = "sessions" if count > 1 else "session"
+            plural = "session"
+            if count > 1:
+                plural = "sessions"
             self.said[
                 f"{worker} did not close {count} browser {plural}; closed automatically at its end"
             ] = None

@@ -79,10 +79,12 @@ class _Commands(click.Group):
 
 
 @click.group(
-    cls=_Commands, subcommand_metavar="COMMAND [ARGS]...",
-    invoke_without_command=True, no_args_is_help=True,
+    cls=_Commands,
+    subcommand_metavar="COMMAND [ARGS]...",
+    invoke_without_command=True,
+    no_args_is_help=True,
     context_settings={"help_option_names": ["-h", "--help"]},
-)  # fmt: skip
+)
 @click.option("--version", is_flag=True, help="Show the version and exit.")
 @click.option(
     "--verbose", is_flag=True, help="With --version: also show the versions of the libraries."

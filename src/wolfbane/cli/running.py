@@ -35,8 +35,10 @@ def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
 
         console = make_console()
         planned = plan_run(ready)
-        print_plan(console, planned.plan, planned.broken, planned.whole_files)
-        return 1 if planned.broken else 0
+        print_plan(console, planned.plan, planned.broken, whole_files=planned.whole_files)
+        if planned.broken:
+            return 1
+        return 0
     pause: Pause | None = None
     if ready.request.keep_open:
         pause = wait_for_key
@@ -44,9 +46,11 @@ def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
 
 
 def printed(
-    ready: ReadyRun, carry: Callable[[EventListener], RunEnd], warned: set[str] | None = None,
+    ready: ReadyRun,
+    carry: Callable[[EventListener], RunEnd],
+    warned: set[str] | None = None,
     every: float = 10.0,
-) -> int:  # fmt: skip
+) -> int:
     """Run an action with the console as its listener; returns the exit code."""
     request = ready.request
 
@@ -55,9 +59,14 @@ def printed(
         from wolfbane.reports.console.style import make_console
 
         return ConsoleReport(
-            make_console(), quiet=request.quiet, verbose=request.verbose, live=not request.live,
-            results=ready.workspace.settings.workspace.results, shown=warned, every=every,
-        )  # fmt: skip
+            make_console(),
+            quiet=request.quiet,
+            verbose=request.verbose,
+            live=not request.live,
+            results=ready.workspace.settings.workspace.results,
+            shown=warned,
+            every=every,
+        )
 
     report = GuardedConsole(console, _without_console)
     try:
@@ -69,11 +78,11 @@ def printed(
     return end.exit_code
 
 
-def _without_console(words: str) -> None:
+def _without_console(message: str) -> None:
     """Continue a run whose console cannot be written; its record and reports are complete."""
     leave_standard_output()
     with contextlib.suppress(OSError):  # the error stream may be no better
-        echo(f"wolfbane: {words}", err=True)
+        echo(f"wolfbane: {message}", err=True)
 
 
 def wait_for_key(kept: KeptOpen, go_on: Callable[[], None]) -> None:
@@ -92,7 +101,9 @@ def wait_for_key(kept: KeptOpen, go_on: Callable[[], None]) -> None:
             termios.tcsetattr(sys.stdin, termios.TCSADRAIN, modes)
         go_on()
 
-    modes = termios.tcgetattr(sys.stdin) if sys.stdin.isatty() else None
+    modes = None
+    if sys.stdin.isatty():
+        modes = termios.tcgetattr(sys.stdin)
     try:
         if modes is not None:
             tty.setcbreak(sys.stdin)  # keys come at once, and Ctrl-C still interrupts

@@ -94,8 +94,10 @@ class WatchLoop:
             return None
 
     def _print_watched(self) -> None:
-        if (found := self._count()) is None:
+        if (files := self._count()) is None:
             return
-        self._shown = count, chosen = found
-        which = "" if chosen == "everything" else f" ({chosen})"
+        self._shown = count, chosen = files
+        which = ""
+        if chosen != "everything":
+            which = f" ({chosen})"
         echo(f"\nwatching {many(count, 'test')}{which}   {KEYS}")

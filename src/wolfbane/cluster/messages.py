@@ -41,7 +41,7 @@ class MachineJob(msgspec.Struct, frozen=True):
     files: Mapping[str, TestFile]
     suites: Sequence[str]
     jobs: int
-    place: str
+    folder: str
     load: bool = False
 
 

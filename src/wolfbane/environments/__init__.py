@@ -13,5 +13,5 @@ __all__ = [
     "by_dotted_name",
     "mask_of",
     "resolve",
-    "resolve_each"
-]  # fmt: skip
+    "resolve_each",
+]

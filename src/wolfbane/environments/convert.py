@@ -29,10 +29,14 @@ def convert(parameter: Parameter, raw: object, root: Path) -> Typed:
 def as_text(value: Typed) -> str:
     """A value in the form of an environment variable: ``true``, ``1.5``, ``a,b``."""
     if isinstance(value, bool):
-        return "true" if value else "false"
+        if value:
+            return "true"
+        return "false"
     if isinstance(value, float):
         return f"{value:.15g}"
-    return ",".join(value) if isinstance(value, list) else str(value)
+    if isinstance(value, list):
+        return ",".join(value)
+    return str(value)
 
 
 def _text(parameter: Parameter, raw: object, root: Path) -> str:
@@ -103,6 +107,13 @@ def _list(parameter: Parameter, raw: object, root: Path) -> list[str]:
 
 
 _CONVERTERS: Mapping[str, Callable[[Parameter, object, Path], Typed]] = {
-    "text": _text, "integer": _integer, "number": _number, "boolean": _boolean,
-    "duration": _duration, "url": _url, "path": _path, "choice": _choice, "list": _list,
-}  # fmt: skip
+    "text": _text,
+    "integer": _integer,
+    "number": _number,
+    "boolean": _boolean,
+    "duration": _duration,
+    "url": _url,
+    "path": _path,
+    "choice": _choice,
+    "list": _list,
+}

@@ -46,10 +46,16 @@ def _answer(source: VersionSource, environment: Environment, folder: Path) -> st
         return _http_answer(source)
     try:
         done = subprocess.run(
-            source.command, cwd=folder, env={**os.environ, **environment.exports},
-            capture_output=True, stdin=subprocess.DEVNULL, text=True, errors="replace",
-            timeout=source.within, check=False,
-        )  # fmt: skip
+            source.command,
+            cwd=folder,
+            env={**os.environ, **environment.exports},
+            capture_output=True,
+            stdin=subprocess.DEVNULL,
+            text=True,
+            errors="replace",
+            timeout=source.within,
+            check=False,
+        )
     except subprocess.TimeoutExpired:
         raise ValueError(f"{source.command[0]}: no output within {source.within:g} s") from None
     except OSError as error:
@@ -80,10 +86,13 @@ def _version_in(text: str, source: VersionSource) -> str:
     if source.pointer:
         text = _pointed_at(text, source.pointer)
     if source.pattern:
-        found = re.search(source.pattern, text)
-        if found is None:
+        match = re.search(source.pattern, text)
+        if match is None:
             raise ValueError(f"the response does not match '{source.pattern}'")
-        text = found[1] if found.re.groups else found[0]
+        if match.re.groups:
+            text = match[1]
+        else:
+            text = match[0]
     text = (text or "").strip()
     if not text or "\n" in text or len(text) > 200:
         shown = text[:40].replace("\n", " ")

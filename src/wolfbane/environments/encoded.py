@@ -83,7 +83,9 @@ _CODE = re.compile(r"\\(?:x([0-9a-fA-F]{2})|([0-7]{3}))")
 def _backslash(text: str) -> str:
     if len(text) == _LONG_CODE and text[1] == "U":
         code = int(text[2:], 16)
-        return chr(code) if code <= sys.maxunicode else text
+        if code <= sys.maxunicode:
+            return chr(code)
+        return text
     if text[1] == "u" and len(text) > 2:
         return _from_units(text)
     if codes := _CODE.findall(text):
@@ -139,9 +141,12 @@ class _Anchored(msgspec.Struct, frozen=True):
         start, end = longest.start(), min(longest.end(), longest.start() + _ANCHOR)
         before, after = low[start - 1 : start], low[end : end + 1]
         return cls(
-            form, low[start:end], start,
-            before and before + _ENDS, after and after + _BEGINNINGS,
-        )  # fmt: skip
+            form,
+            low[start:end],
+            start,
+            before and before + _ENDS,
+            after and after + _BEGINNINGS,
+        )
 
     def places(self, low: str) -> Iterator[tuple[int, int]]:
         """The parts of a text in lower case that may contain this form."""
@@ -183,7 +188,7 @@ class EncodedSecrets:
         low = flat.lower()
         if len(low) != len(flat):
             low = flat
-        windows = {place for each in self._anchored for place in each.places(low)}
+        windows = {position for each in self._anchored for position in each.places(low)}
         if self._is_everywhere and len(flat) <= _LONGEST_WHOLE:
             windows.add((0, len(flat)))
         inside = {span for window in windows for span in self._inside(flat, window)}

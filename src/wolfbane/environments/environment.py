@@ -36,7 +36,9 @@ class ParameterValue(msgspec.Struct, frozen=True):
     @property
     def shown(self) -> str:
         """For display: a secret is masked."""
-        return HIDDEN if self.secret else self.text
+        if self.secret:
+            return HIDDEN
+        return self.text
 
 
 class ServicePlan(msgspec.Struct, frozen=True):
@@ -122,7 +124,9 @@ class Environment(msgspec.Struct, frozen=True):
         if name == "port" and port is not None:
             return str(port)
         service = name.removesuffix(".port")
-        return str(self.ports[service]) if service in self.ports else self.values[name].text
+        if service in self.ports:
+            return str(self.ports[service])
+        return self.values[name].text
 
     def as_file(self, form: str) -> str:
         """Every value as ``json``, or as the lines of a ``.env`` file: ``API_URL='...'``."""

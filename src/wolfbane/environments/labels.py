@@ -18,15 +18,15 @@ _LABEL = re.compile(r".+ @([^@#]+)")
 class Labels(msgspec.Struct, frozen=True):
     """The environments in addresses: an environment, and parameters with values."""
 
-    found: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    environments: tuple[tuple[str, tuple[str, ...]], ...] = ()
 
     def __bool__(self) -> bool:
-        return bool(self.found)
+        return bool(self.environments)
 
     def resolve(self, workspace: Workspace, given: Sequence[str]) -> list[Environment]:
         """All of them, with labels. Raises InputError."""
         environments = []
-        for name, values in self.found:
+        for name, values in self.environments:
             label = ",".join([name, *values] if name else values)
             for environment in resolve_each(workspace, name, [*given, *values]):
                 environments.append(replace(environment, label=label))
@@ -39,8 +39,13 @@ def read_labels(workspace: Workspace, paths: Sequence[str]) -> Labels:
     for path in paths:
         match = _LABEL.fullmatch(path)
         first, *more = match[1].split(",") if match else [""]
-        name = first if first in workspace.settings.env else ""
-        values = more if name else [first, *more]
+        name = ""
+        if first in workspace.settings.env:
+            name = first
+        if name:
+            values = more
+        else:
+            values = [first, *more]
         if all(value.partition("=")[0] in workspace.settings.param for value in values):
             labels[name, tuple(values)] = None
     return Labels(tuple(labels))

@@ -70,7 +70,7 @@ class Mask:
         for form in long:
             heads.setdefault(form[:_LEAST_LEFT], []).append(form)
             tails.setdefault(form[-_LEAST_LEFT:], []).append(form)
-        self._ends = [(_any_of(found), found) for found in (heads, tails) if found]
+        self._ends = [(_any_of(pattern), pattern) for pattern in (heads, tails) if pattern]
 
     def __call__(self, text: str) -> str:
         for pattern in self._patterns:
@@ -81,9 +81,9 @@ class Mask:
         text = _without(text, self._encoded.spans(text))
         if self._ends:
             (heads, by_head), (tails, by_tail) = self._ends
-            cut = [(found.start(), _head(text, found, by_head)) for found in heads.finditer(text)]
+            cut = [(match.start(), _head(text, match, by_head)) for match in heads.finditer(text)]
             text = _without(text, cut)
-            cut = [(_tail(text, found, by_tail), found.end()) for found in tails.finditer(text)]
+            cut = [(_tail(text, match, by_tail), match.end()) for match in tails.finditer(text)]
             text = _without(text, cut)
         return text
 
@@ -172,9 +172,12 @@ def _forms_to_encode(secret: str) -> Iterator[str]:
 def _in_addresses(text: str) -> Iterator[str]:
     """Percent-encoded, in upper and in lower case."""
     for encoded in (
-        quote(text, safe=""), quote(text, safe="/"), quote(text, safe=_UNESCAPED),
-        quote_plus(text), quote_plus(text, safe="/"),
-    ):  # fmt: skip
+        quote(text, safe=""),
+        quote(text, safe="/"),
+        quote(text, safe=_UNESCAPED),
+        quote_plus(text),
+        quote_plus(text, safe="/"),
+    ):
         yield encoded
         yield re.sub("%[0-9A-F]{2}", lambda sign: sign[0].lower(), encoded)
 

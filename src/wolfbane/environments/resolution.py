@@ -58,14 +58,16 @@ class Resolution:
         for name, value in self.one_of.items():
             self.raw[name] = _Raw(value, "--spread")
         chain = self.chain(self.name)
-        around = ServicePlanner(self.workspace, chain, self.add, self.ways())
+        around = ServicePlanner(self.workspace, chain, self.add, ways=self.ways())
         services = around.services()
         free = free_ports(name for name, service in services.items() if not service.port)
         self.ports = {name: service.port or free[name] for name, service in services.items()}
         for name in list(self.raw):
             self.settle(name, ())
         self.check_missing()
-        environment = Environment(self.name, self.values, self.exports(), self.ports)
+        environment = Environment(
+            name=self.name, values=self.values, exports=self.exports(), ports=self.ports
+        )
         if not self.problems:
             environment = around.added_to(environment)
         self.raise_problems(environment.mask)
@@ -208,14 +210,14 @@ class Resolution:
         try:
             value = convert(parameter, raw, self.workspace.home)
         except ValueError as error:
-            words = "has an invalid value" if parameter.secret else str(error)
+            message = "has an invalid value" if parameter.secret else str(error)
             self.faulty.add(name)
-            self.add(f"parameter '{name}' ({origin}) {words}")
+            self.add(f"parameter '{name}' ({origin}) {message}")
             self.raw.pop(name)
         else:
             if name in self.with_port:
                 origin += ", with a port that is free now"
-            self.values[name] = ParameterValue(name, value, origin, parameter.secret)
+            self.values[name] = ParameterValue(name, value, origin, secret=parameter.secret)
 
     def filled(self, raw: object, name: str, above: tuple[str, ...]) -> object:
         """A raw value with its parameters filled in."""
@@ -254,8 +256,7 @@ class Resolution:
 
     def ways(self) -> str:
         """The ways to give a value in this place."""
-        environments = self.workspace.settings.env
-        if self.name or not environments:
+        if self.name or not (environments := self.workspace.settings.env):
             return "set it with --set"
         return f"choose an environment with --env: {', '.join(environments)}"
 
@@ -290,7 +291,7 @@ def hosts_for_load(workspace: Workspace, name: str) -> list[str]:
     """
     if not workspace.settings.env.get(name, {}).get("load"):
         return []
-    resolution = Resolution(workspace, name, (), {})
+    resolution = Resolution(workspace, name, (), one_of={})
     resolution.gather()
     for each in list(resolution.raw):
         resolution.settle(each, ())

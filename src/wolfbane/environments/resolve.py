@@ -44,10 +44,12 @@ def resolve_each(
     problems: dict[Problem, None] = {}
     for name in chosen:
         try:
-            each = _spread_out(workspace, name, given, spread)
+            each = _spread_out(workspace, name, given, spread=spread)
         except InputError as error:
-            place = f"{name}: " if len(chosen) > 1 else ""
-            problems |= {p._replace(message=place + p.message): None for p in error.problems}
+            location = ""
+            if len(chosen) > 1:
+                location = f"{name}: "
+            problems |= {p._replace(message=location + p.message): None for p in error.problems}
         else:
             environments += [_labelled(environment, values, chosen) for environment, values in each]
     if problems:
@@ -65,9 +67,12 @@ def resolve_each(
 def _labelled(
     environment: Environment, values: Mapping[str, str], chosen: Sequence[str]
 ) -> Environment:
-    words = [f"{name}={value}" for name, value in values.items()]
-    named = [environment.name] if environment.name and (len(chosen) > 1 or not words) else []
-    return replace(environment, label=",".join([*named, *words]))
+    settings = [f"{name}={value}" for name, value in values.items()]
+    if environment.name and (len(chosen) > 1 or not settings):
+        named = [environment.name]
+    else:
+        named = []
+    return replace(environment, label=",".join([*named, *settings]))
 
 
 def _spread_out(
@@ -75,12 +80,12 @@ def _spread_out(
 ) -> list[tuple[Environment, dict[str, str]]]:
     """An environment for every combination of the spread values, and these values."""
     if not spread:
-        return [(Resolution(workspace, name, given, {}).run(), {})]
-    values = Resolution(workspace, name, given, {}).several(spread)
+        return [(Resolution(workspace, name, given, one_of={}).run(), {})]
+    values = Resolution(workspace, name, given, one_of={}).several(spread)
     combinations = []
     for combination in itertools.product(*values.values()):
         own = dict(zip(values, combination))
-        combinations.append((Resolution(workspace, name, given, own).run(), own))
+        combinations.append((Resolution(workspace, name, given, one_of=own).run(), own))
     return combinations
 
 
@@ -99,9 +104,14 @@ def forms_of(command: Sequence[str], root: Path, secrets: Iterable[str]) -> tupl
     lines = "".join(f"{json.dumps(secret)}\n" for secret in given)
     try:
         done = subprocess.run(
-            command, cwd=root, input=lines, capture_output=True, text=True, timeout=_PATIENCE,
+            command,
+            cwd=root,
+            input=lines,
+            capture_output=True,
+            text=True,
+            timeout=_PATIENCE,
             check=True,
-        )  # fmt: skip
+        )
         forms = [json.loads(line) for line in done.stdout.splitlines() if line.strip()]
     except subprocess.CalledProcessError as error:
         # Its output is not shown, because it may contain secrets.
@@ -117,5 +127,5 @@ def forms_of(command: Sequence[str], root: Path, secrets: Iterable[str]) -> tupl
     return tuple(form for form in forms if form)
 
 
-def _failed(words: str) -> InputError:
-    return InputError(Problem(f"the command 'forms' of [mask] failed: {words}"))
+def _failed(message: str) -> InputError:
+    return InputError(Problem(f"the command 'forms' of [mask] failed: {message}"))

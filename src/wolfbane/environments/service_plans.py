@@ -28,11 +28,11 @@ class ServicePlanner:
     ) -> None:
         self.workspace, self.chain, self.ways = workspace, chain, ways
         self._add = add
-        self.found = 0
+        self.problem_count = 0
 
     def problem(self, message: str, hint: str) -> None:
         """Report a problem of the settings file."""
-        self.found += 1
+        self.problem_count += 1
         self._add(message, hint, self.workspace.file.name if self.workspace.file else "")
 
     def services(self) -> dict[str, Service]:
@@ -54,16 +54,18 @@ class ServicePlanner:
         self.check_texts(f"environment {environment.name}: 'ready'", _texts(ready), environment)
         given = (table.get(VERSION) for table in tables)
         version = next((each for each in given if is_env_word(VERSION, each)), None)
-        source = read_version_source(version) if version is not None else None
+        source = None
+        if version is not None:
+            source = read_version_source(version)
         if source:
-            place = f"environment {environment.name}: 'version'"
-            self.check_texts(place, source.texts, environment)
+            location = f"environment {environment.name}: 'version'"
+            self.check_texts(location, source.texts, environment)
         plans = {}
         for name, service in self.services().items():
             texts = [*service.command, *map(str, service.env.values()), *_texts(service.ready)]
             if self.check_texts(f"service '{name}'", texts, environment, "port"):
                 plans[name] = self.plan(name, service, environment)
-        if self.found:
+        if self.problem_count:
             return environment
         probes = [probe.filled(environment.fill) for probe in read_probes(ready)]
         source = source.filled(environment.fill) if source else None
@@ -77,22 +79,28 @@ class ServicePlanner:
             return environment.fill(str(text), port)
 
         plan = ServicePlan(
-            name,
-            tuple(map(fill, service.command)),
-            self.workspace.root / service.folder,
-            {**environment.exports, **{key: fill(text) for key, text in service.env.items()}},
-            port,
-            tuple(probe.filled(fill) for probe in read_probes(service.ready or _by_port(service))),
+            name=name,
+            command=tuple(map(fill, service.command)),
+            folder=self.workspace.root / service.folder,
+            variables={
+                **environment.exports,
+                **{key: fill(text) for key, text in service.env.items()},
+            },
+            port=port,
+            probes=tuple(
+                probe.filled(fill) for probe in read_probes(service.ready or _by_port(service))
+            ),
         )
         arguments = [*plan.command]
         for probe in plan.probes:
-            arguments += probe.target if probe.way == "command" else ()
+            if probe.way == "command":
+                arguments += probe.target
         if any(environment.mask(argument) != argument for argument in arguments):
-            words = (
+            message = (
                 f"service '{name}': its command contains a secret, "
                 f"and all processes on this machine could read it"
             )
-            self.problem(words, "pass it through 'env'")
+            self.problem(message, "pass it through 'env'")
         return plan
 
     def check_suites(self, environment: Environment) -> None:
@@ -104,29 +112,36 @@ class ServicePlanner:
                 kind = find_kind(suite.kind)
                 if isinstance(kind, FillsSettings):
                     for key, value in kind.placeholders(suite).items():
-                        place = f"suite '{suite.name}': '{key}'"
-                        self.check_texts(place, _texts_in(value), environment)
+                        location = f"suite '{suite.name}': '{key}'"
+                        self.check_texts(location, _texts_in(value), environment)
 
     def check_texts(
-        self, place: str, texts: Iterable[str], environment: Environment, *more: str
+        self, location: str, texts: Iterable[str], environment: Environment, *more: str
     ) -> bool:
         """Whether every placeholder in the texts has a value; reports those without one."""
         known = {*environment.values, *(f"{name}.port" for name in environment.ports), *more}
-        before = self.found
+        before = self.problem_count
         for text in texts:
             for hole in HOLE.finditer(text):
                 if hole[1] and hole[1] not in known:
                     declared = hole[1] in self.workspace.settings.param
-                    hint = self.ways if declared else did_you_mean(hole[1], known)
-                    words = "which has no value" if declared else "which is not a parameter"
-                    self.problem(f"{place} contains {{{hole[1]}}}, {words}", hint)
-        return self.found == before
+                    if declared:
+                        hint = self.ways
+                    else:
+                        hint = did_you_mean(hole[1], known)
+                    reason = "which is not a parameter"
+                    if declared:
+                        reason = "which has no value"
+                    self.problem(f"{location} contains {{{hole[1]}}}, {reason}", hint)
+        return self.problem_count == before
 
 
 def _by_port(service: Service) -> list[str]:
     """A service with a port counts as ready when something listens on it."""
     texts = [*service.command, *map(str, service.env.values())]
-    return ["tcp://127.0.0.1:{port}"] if any("{port}" in text for text in texts) else []
+    if any("{port}" in text for text in texts):
+        return ["tcp://127.0.0.1:{port}"]
+    return []
 
 
 def _texts_in(value: object) -> list[str]:
@@ -134,9 +149,11 @@ def _texts_in(value: object) -> list[str]:
     if isinstance(value, str):
         return [value]
     inside = value.values() if isinstance(value, dict) else value
-    if not isinstance(inside, Iterable):
-        return []
-    return [text for item in inside for text in _texts_in(item)]
+    return (
+        []
+        if not isinstance(inside, Iterable)
+        else [text for item in inside for text in _texts_in(item)]
+    )
 
 
 def _texts(ready: object) -> list[str]:

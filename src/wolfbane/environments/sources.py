@@ -89,7 +89,10 @@ def from_source(source: Mapping[str, Any], root: Path) -> tuple[str, str]:
             return (root / str(given)).read_text(encoding="utf-8").rstrip("\n"), f"file {given}"
         except (OSError, UnicodeDecodeError) as error:
             raise ValueError(f"needs a file that cannot be read: {error}") from None
-    command = given if isinstance(given, list) else ["/bin/sh", "-c", str(given)]
+    if isinstance(given, list):
+        command = given
+    else:
+        command = ["/bin/sh", "-c", str(given)]
     try:
         run = subprocess.run(
             command, cwd=root, capture_output=True, text=True, timeout=_PATIENCE, check=True

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -12,6 +13,7 @@ from wolfbane.events.run_events import Exercised, TestStarted
 from wolfbane.execution.batch_owner import BatchOwner
 from wolfbane.execution.findings import ProcessDamage
 from wolfbane.execution.pending_output import PendingOutput
+from wolfbane.execution.unplanned_tests import UnplannedTests
 from wolfbane.kinds.protocols import NestsTests, launcher_of
 from wolfbane.kinds.registry import find_kind
 from wolfbane.model import NESTED, Discrepancy, Outcome, Test
@@ -69,15 +71,12 @@ class BatchRun:
         self._pending = PendingOutput(self._context)
         self._endpoint: WorkerEndpoint | None = None
         self._ending: list[asyncio.Task[None]] = []
-        self._met: dict[str, Test] = {}
         self._lost_in_vain = 0
         self._spoiled = False
-        self._paths = dict.fromkeys(test.path for test in batch.tests)
         launcher = launcher_of(self._suite)
         self._gets_names = launcher is not None
         self._suite_path = launcher.result_path(self._suite) if launcher else ""
-        if self._suite_path:  # results that belong to none of several files count for it
-            self._paths[self._suite_path] = None
+        self._unplanned = UnplannedTests(self._suite, batch, self._suite_path)
 
     async def run(self) -> None:
         """Run the remaining tests; a lost worker costs only its current test."""
@@ -129,8 +128,11 @@ class BatchRun:
     def _request(self) -> Request:
         names = [test.name for test in self._left.values()]
         request: Request = {
-            "type": "run", "file": self._batch.path, "names": names, "limit": self._limit
-        }  # fmt: skip
+            "type": "run",
+            "file": self._batch.path,
+            "names": names,
+            "limit": self._limit,
+        }
         if any(test.needs for test in self._batch.tests):
             request["given"] = self._owner.handed_in(self._batch)
         if self._gets_names:
@@ -176,7 +178,12 @@ class BatchRun:
                 damage = ProcessDamage(test.address, message.left, message.stays)
                 self._owner.findings.damage.append(damage)
             case CoveredMessage():
-                key = Exercised(message.source, message.operation, message.status, message.media)
+                key = Exercised(
+                    source=message.source,
+                    operation=message.operation,
+                    status=message.status,
+                    media=message.media,
+                )
                 self._owner.findings.covered[key] += message.count
 
     def _started(self, address: str) -> None:
@@ -193,34 +200,17 @@ class BatchRun:
 
     def _meet(self, message: TestMessage) -> None:
         """A test that appeared while others ran. It is stored for the next run."""
-        address, line = message.address, message.line or 0
-        test = self._extra(address)
-        chosen = {other.name: other for other in self._batch.tests}
-        outer = next((chosen[name] for name in test.ancestors if name in chosen), test)
-        base = self._left.get(address) or test
-        test = replace(
-            base, line=line, tags=outer.tags, exact=True, group=message.group or base.group
-        )
+        test = self._unplanned.meet(message, self._left.get(message.address), self._more_paths())
         self._owner.findings.met.setdefault(test.path, {})[test.name] = test
-        self._met[address] = test
 
     def _extra(self, address: str) -> Test:
-        """An unrequested result: a test inside a requested test, or a failed hook."""
-        if address in self._met:
-            return self._met[address]
-        more = self._owner.names.paths(self._batch) if self._gets_names else ()
-        for path in (*self._paths, *more):
-            if address == path or address.startswith(f"{path}#"):
-                return self._made(address[len(path) + 1 :], path)
-        raise WrongMessage(f"the worker reported on {address}, which was not requested")
+        return self._unplanned.test(address, self._more_paths())
 
-    def _made(self, name: str, path: str) -> Test:
-        """An unplanned test."""
-        suite, batch = self._suite, self._batch
-        return Test(
-            suite.name, suite.kind, path, name, exact=True, browser=batch.browser,
-            target=batch.target,
-        )  # fmt: skip
+    def _more_paths(self) -> Iterable[str]:
+        """Files of which the launcher gives results although they were not requested."""
+        if self._gets_names:
+            return self._owner.names.paths(self._batch)
+        return ()
 
     def _account_for_the_rest(self) -> None:
         """Tests that did not appear. This is not an error if a test was only expected."""
@@ -236,9 +226,9 @@ class BatchRun:
         """A test ended. If it had a browser, read its evidence there first."""
         began = self._context.began(end.seconds)
         if self._endpoint is None:
-            self._report(test, end, printed, began)
+            self._report(test, end, printed, began=began)
         else:
-            look = self._look(self._endpoint, test, end, printed, began)
+            look = self._look(self._endpoint, test, end, printed=printed, began=began)
             self._ending.append(asyncio.create_task(look))
 
     async def _look(
@@ -248,52 +238,60 @@ class BatchRun:
             endpoint, test, Outcome(end.outcome), end.message, self._context.evidence.keep
         )
         end = msgspec.structs.replace(end, outcome=seen.outcome.value, message=seen.message)
-        self._report(test, end, printed, began, seen)
+        self._report(test, end, printed, began=began, seen=seen)
 
     def _report(
-        self, test: Test, end: Ending, printed: str, began: float,
+        self,
+        test: Test,
+        end: Ending,
+        printed: str,
+        began: float,
         seen: BrowserVerdict | None = None,
-    ) -> None:  # fmt: skip
-        result = self._pending.result(test, end, printed, began, self._slot.number, seen)
+    ) -> None:
+        result = self._pending.result(
+            test, end, printed, began=began, worker=self._slot.number, seen=seen
+        )
         if result.account is Discrepancy.MISSING and not test.line:  # only a launcher knew of it
             self._owner.findings.missed.setdefault(test.path, set()).add(test.name)
         address = test.worker_address
         if address in self._planned:
             self._owner.ended(test, result, self._batch)
         elif not (self._batch.again and self._suite_path):  # a launcher may run more, again
-            if address not in self._met:
+            if address not in self._unplanned.met:
                 result = replace(result, again=arguments_around(test, self._batch))
             self._owner.finished(result, True)
 
-    def _end_all(self, outcome: Outcome, words: str) -> None:
+    def _end_all(self, outcome: Outcome, message: str) -> None:
         for test in self._left.values():
-            self._end(test, ending(outcome, words))
+            self._end(test, ending(outcome, message))
         self._left.clear()
 
     def _lost(self, lost: RequestEnd, printed: str) -> None:
         """The worker has ended: find the test that it was running or about to run."""
         outcome = AFTER_CRASH[lost.end]
-        words = lost.words
-        test = self._left.pop(lost.current, None) or self._met.get(lost.current)
+        message = lost.message
+        test = self._left.pop(lost.current, None) or self._unplanned.met.get(lost.current)
         if lost.end is End.TIMED_OUT:
-            words = f"the test ran longer than {self._limit:g} s"
+            message = f"the test ran longer than {self._limit:g} s"
         elif lost.end is End.CRASHED:
-            words = f"the worker process ended: {lost.words}"
+            message = f"the worker process ended: {lost.message}"
         self._lost_in_vain = 0 if test else self._lost_in_vain + 1
         if test is None and self._left:
             test = self._left.pop(next(iter(self._left)))
-            words += " (before the test started: during loading, or in a hook)"
+            message += " (before the test started: during loading, or in a hook)"
         elif test is None:
-            test = self._made("", self._batch.path)
-            words += " (after the last test: in a closing hook)"
-        self._end(test, ending(outcome, words, round(lost.seconds, 6)), printed)
+            test = self._unplanned.made("", self._batch.path)
+            message += " (after the last test: in a closing hook)"
+        self._end(test, ending(outcome, message, round(lost.seconds, 6)), printed)
         for address in list(self._left):
             if test.worker_address.startswith(f"{address}{NESTED}"):
-                words = (
+                message = (
                     f"the test was stopped, because its worker ended "
                     f"while the nested test '{test.name}' was running"
                 )
-                self._end(self._left.pop(address), ending(outcome, words))
+                self._end(self._left.pop(address), ending(outcome, message))
         if self._lost_in_vain == IN_VAIN:
-            words = f"gave up on this file: {IN_VAIN} workers ended before any of its tests started"
-            self._end_all(outcome, words)
+            message = (
+                f"gave up on this file: {IN_VAIN} workers ended before any of its tests started"
+            )
+            self._end_all(outcome, message)

@@ -42,7 +42,10 @@ def coverage(inventory: Inventory, exercised: Mapping[Exercised, int]) -> Iterat
     for key, count in exercised.items():
         by_answer = counts.setdefault(key.source, Counter())
         by_answer[key.operation, key.status, key.media] += count
-    known = _operations(inventory) if counts else {}
+    if counts:
+        known = _operations(inventory)
+    else:
+        known = {}
     for source, by_answer in counts.items():
         called = {name for name, _, _ in by_answer}
         missing = [name for name in known.get(source, ()) if name not in called]

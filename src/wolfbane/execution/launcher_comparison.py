@@ -59,15 +59,16 @@ class Comparisons:
             if launcher := launcher_of(suite):
                 self._launchers[name] = _state(inventory.workspace, suite, None)
                 self._result_paths[name] = launcher.result_path(suite)
-                if _is_whole(inventory, name, planned[name], leave_out):
+                if _is_whole(inventory, name, planned[name], leave_out=leave_out):
                     when = launcher.omits_names(inventory.workspace.root, suite)
                     self._compare(inventory, suite, when)
         name_files = [
-            name for name, state in self._launchers.items()
+            name
+            for name, state in self._launchers.items()
             if (known := self._known.get(name)) and known.name_files == state
-        ]  # fmt: skip
+        ]
         self.names = LauncherNames(
-            inventory.files, self._states, inventory.without_tests, name_files
+            inventory.files, self._states, inventory.without_tests, name_files=name_files
         )
 
     def _compare(self, inventory: Inventory, suite: Suite, when: str) -> None:
@@ -109,8 +110,9 @@ def _is_whole(
     is_left_out = Matcher(leave_out, {}) if leave_out else lambda test: False
     return all(
         test.worker_address in planned or is_left_out(test)
-        for test in inventory.tests if test.suite == suite
-    )  # fmt: skip
+        for test in inventory.tests
+        if test.suite == suite
+    )
 
 
 def _state(workspace: Workspace, suite: Suite, files: Sequence[str] | None) -> str:
@@ -121,14 +123,14 @@ def _state(workspace: Workspace, suite: Suite, files: Sequence[str] | None) -> s
     globs = list(kind.inputs(root, suite))
     globs += [] if files is None else [*suite.inputs, *untraced_sources(root, suite)]
     digest = hashlib.blake2b(repr(suite).encode(), digest_size=16)
-    for path in sorted({*(files or ()), *suite_files(root, globs, ("*",), ())}):
+    for path in sorted({*(files or ()), *suite_files(root, globs, ("*",), exclude=())}):
         with contextlib.suppress(OSError):  # it was removed meanwhile
             status = (root / path).stat()
             digest.update(f"{path}\0{status.st_mtime_ns}\0{status.st_size}\0".encode())
     return digest.hexdigest()
 
 
-def _read(place: Path) -> dict[str, Launcher]:
+def _read(path: Path) -> dict[str, Launcher]:
     with contextlib.suppress(OSError, msgspec.MsgspecError):
-        return msgspec.json.decode(read_regular(place), type=dict[str, Launcher])
+        return msgspec.json.decode(read_regular(path), type=dict[str, Launcher])
     return {}

@@ -19,10 +19,12 @@ class LauncherNames:
     """The names in requests to launchers. ``compared``: suites that also start without names."""
 
     def __init__(
-        self, files: Mapping[str, TestFile], compared: Iterable[str] = (),
+        self,
+        files: Mapping[str, TestFile],
+        compared: Iterable[str] = (),
         without_tests: Mapping[str, Sequence[str]] | None = None,
         name_files: Iterable[str] = (),
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._files = files
         self._compared = set(compared)
         self._empty = without_tests or {}
@@ -44,12 +46,18 @@ class LauncherNames:
             chosen.setdefault(test.path, []).append(test.name)
         compare = self._compare(batch)
         known = {path: self._rows(path) for path in chosen}
-        others = self._everything(batch) if compare == "suite" else self._rivals(batch, chosen)
+        if compare == "suite":
+            others = self._everything(batch)
+        else:
+            others = self._rivals(batch, chosen)
         return {
-            "chosen": chosen, "known": known, "browser": batch.browser, "compare": compare,
+            "chosen": chosen,
+            "known": known,
+            "browser": batch.browser,
+            "compare": compare,
             "others": {path: rows for path, rows in others.items() if path not in chosen},
             "names_files": batch.suite in self.name_files,
-        }  # fmt: skip
+        }
 
     def paths(self, batch: Batch) -> Sequence[str]:
         """All files of a batch's suite, because its launcher may report tests of each."""
@@ -81,8 +89,9 @@ class LauncherNames:
         if batch.suite not in self._by_name:
             index = self._by_name[batch.suite] = defaultdict(set)
             for path in self.paths(batch):
-                for name, *_ in self._rows(path) if path in self._files else ():
-                    index[_last(name)].add(path)
+                if path in self._files:
+                    for name, *_ in self._rows(path):
+                        index[_last(name)].add(path)
         index = self._by_name[batch.suite]
         names = {_last(name) for tests in chosen.values() for name in tests}
         paths = {path for name in names for path in index.get(name, ())}
@@ -104,13 +113,15 @@ class LauncherNames:
 
     def warnings(self) -> Iterator[str]:
         """The launchers that could not be compared, and what to do."""
-        for suite, words in self.unseen.items():
+        for suite, names in self.unseen.items():
             yield (
-                f"{suite}: {words}, so tests that were not found may not have run; if the launcher "
+                f"{suite}: {names}, so tests that were not found may not have run; if the launcher "
                 f"always needs names, set run.names.omit = 'never'"
             )
         for suite, tests in self._ran_again.items():
-            more = ", ..." if len(tests) > _SHOWN else ""
+            more = ""
+            if len(tests) > _SHOWN:
+                more = ", ..."
             yield f"{suite}: {RAN_AGAIN}: {', '.join(tests[:_SHOWN])}{more}"
 
 

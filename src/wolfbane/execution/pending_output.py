@@ -43,25 +43,35 @@ class PendingOutput:
         kept = replace(kept, name=context.mask(message.name), part=message.part)
         self._evidence.setdefault(address, []).append(kept)
         if message.mark:
-            place = context.evidence.place(kept)
-            self._marks.setdefault(address, {})[message.mark] = place
+            path = context.evidence.path(kept)
+            self._marks.setdefault(address, {})[message.mark] = path
 
     def result(
-        self, test: Test, end: Ending, printed: str, began: float, worker: int,
+        self,
+        test: Test,
+        end: Ending,
+        printed: str,
+        *,
+        began: float,
+        worker: int,
         seen: BrowserVerdict | None,
-    ) -> Result:  # fmt: skip
+    ) -> Result:
         """The result of a test that ended, with all data that was sent before.
 
         ``printed`` is the last output of its worker, ``seen`` is what its browser knows.
         """
-        place = test.worker_address
-        output = "".join(self._output.pop(place, ())) + printed
-        parts = self._parts.pop(place, ())
-        evidence = [*self._evidence.pop(place, ()), *(seen.evidence if seen else ())]
-        if marks := self._marks.pop(place, None):
+        address = test.worker_address
+        output = "".join(self._output.pop(address, ())) + printed
+        parts = self._parts.pop(address, ())
+        evidence = [*self._evidence.pop(address, ()), *(seen.evidence if seen else ())]
+        if marks := self._marks.pop(address, None):
             end = msgspec.convert(_with_paths(msgspec.to_builtins(end), marks), Ending)
-        result = self._context.results.make(test, end, output, parts, evidence, began, worker)
-        return masked_texts(result, Mask(seen.secrets)) if seen and seen.secrets else result
+        result = self._context.results.make(
+            test, end, output, parts=parts, evidence=evidence, began=began, worker=worker
+        )
+        if seen and seen.secrets:
+            return masked_texts(result, Mask(seen.secrets))
+        return result
 
 
 def _with_paths(value: Any, marks: Mapping[str, str]) -> Any:

@@ -41,13 +41,13 @@ class Planner:
 
             weigh = self.weigh or partial(by_file_size, self._inputs.workspace.root)
             weights = weigh(prepared.chosen)
-            self.share = take_share(request.share, prepared, inventory, weights)
+            self.share = take_share(request.share, prepared, inventory, weights=weights)
         self.focused = only_marks(prepared.chosen, inventory.files)
         return make_plan(
             prepared.chosen,
             inventory.files,
             prepared.left_out,
-            self._inputs.known.times,
+            times=self._inputs.known.times,
             jobs=self._jobs,
             seed=request.seed,
             first=self._first(),

@@ -62,7 +62,13 @@ class Repeats:
             return result
         from statistics import median  # brings two kinds of numbers that no other run needs
 
-        repeated = Repeated(len(times), passed, median(times), min(times), max(times))
+        repeated = Repeated(
+            runs=len(times),
+            passed=passed,
+            median=median(times),
+            fastest=min(times),
+            slowest=max(times),
+        )
         shown, *others = bad or [result]
         return replace(shown, earlier=tuple(others), attempt=1, repeated=repeated)
 

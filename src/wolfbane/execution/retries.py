@@ -75,7 +75,10 @@ class Retries:
         earlier = (*before, *inner)
         failed_before = len(before) > self._innocent.pop(result.address, 0)
         flaky = result.outcome is Outcome.PASSED and failed_before
-        outcome = Outcome.FLAKY if flaky else result.outcome
+        if flaky:
+            outcome = Outcome.FLAKY
+        else:
+            outcome = result.outcome
         return replace(result, outcome=outcome, attempt=len(earlier) + 1, earlier=earlier)
 
     def given_up(self, test: Test) -> Result:

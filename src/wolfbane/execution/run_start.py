@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 
 import msgspec
+from msgspec.structs import replace
 
 from wolfbane import __version__
 from wolfbane.browsers.engines.discovery import has_screen
@@ -51,16 +52,14 @@ class RunStart(msgspec.Struct, frozen=True):
 
     def event(self) -> RunStarted:
         """The event, with the counts of the plan and of the broken files."""
-        inputs, plan, prepared = self.inputs, self.plan, self.prepared
+        inputs, plan, suites = self.inputs, self.plan, self._suites()
         request, workspace = inputs.request, inputs.workspace
-        inventory, suites = inputs.inventory, self._suites()
-        lost = unclaimed(inventory) if workspace.detected else []
-        return RunStarted(
+        started = RunStarted(
             run=self.run,
             workspace=workspace.name,
             began=datetime.now().astimezone().isoformat(timespec="milliseconds"),
             command=request.command,
-            pulled_in=prepared.pulled_in,
+            pulled_in=self.prepared.pulled_in,
             documents=dict(inputs.documents),
             visible=request.visible and has_screen(),
             quarantined=dict(self.quarantined),
@@ -82,23 +81,44 @@ class RunStart(msgspec.Struct, frozen=True):
             tests=sum(suites.values()),
             files=self._files(),
             suites=suites,
-            jobs=request.jobs or (0 if request.on else 1), order=self._order(),
+            jobs=request.jobs or (0 if request.on else 1),
+            order=self._order(),
             runtimes=_runtimes(workspace, suites),
-            processes=_processes(workspace, suites), unseen=tuple(_unseen(workspace, suites)),
+            processes=_processes(workspace, suites),
+            unseen=tuple(_unseen(workspace, suites)),
             neglected=tuple(s.name for s in workspace.suites if s.name not in suites),
-            focused=tuple(self.focused), version=__version__,
+            focused=tuple(self.focused),
+            version=__version__,
             warnings=tuple(self._warnings()),
-            without_tests=tuple(prepared.empty),
-            unclaimed=tuple(lost), untraced=tuple(inputs.choice.untraced),
-            to_claim=tuple(how_to_claim(inventory, lost)) if lost else (),
+            untraced=tuple(inputs.choice.untraced),
             workspaces=workspace.nested,
             pointed=request.pointed,
-        )  # fmt: skip
+        )
+        return self._with_other_files(started)
+
+    def _with_other_files(self, started: RunStarted) -> RunStarted:
+        """With the files that contain no test, and those that belong to no suite."""
+        inventory = self.inputs.inventory
+        if self.inputs.workspace.detected:
+            files = unclaimed(inventory)
+        else:
+            files = []
+        to_claim = how_to_claim(inventory, files) if files else ()
+        without = tuple(self.prepared.empty)
+        return replace(
+            started, without_tests=without, unclaimed=tuple(files), to_claim=tuple(to_claim)
+        )
 
     def _targets(self) -> Iterator[Target]:
         for each in self.inputs.environments:
             there = self.prepared.versions.get(each.label, DeployedVersion())
-            yield Target(each.label, each.name, each.shown(), there.text, there.revision)
+            yield Target(
+                label=each.label,
+                environment=each.name,
+                parameters=each.shown(),
+                version=there.text,
+                revision=there.revision,
+            )
 
     def _chosen(self) -> tuple[str, ...]:
         """The addresses of the tests, if the arguments could select other tests later."""
@@ -127,9 +147,9 @@ class RunStart(msgspec.Struct, frozen=True):
         request = self.inputs.request
         if request.seed is not None:
             return f"random, seed {request.seed}"
-        return (
-            "previously failed tests first" if request.order == "failed" else "longest file first"
-        )
+        if request.order == "failed":
+            return "previously failed tests first"
+        return "longest file first"
 
     def _warnings(self) -> list[str]:
         inputs, inventory = self.inputs, self.inputs.inventory
@@ -140,7 +160,9 @@ class RunStart(msgspec.Struct, frozen=True):
             *of_what_is_prepared(self.prepared, inventory.shared, inputs.workspace.suites),
             *of_the_files(inventory.files.values(), inputs.choice),
         ]
-        broken = [Test(r.suite, r.kind, r.path, r.name) for r in self.prepared.broken]
+        broken = [
+            Test(suite=r.suite, kind=r.kind, path=r.path, name=r.name) for r in self.prepared.broken
+        ]
         warnings += of_the_choice(inputs.choice, [*tests, *broken], inputs.known.status)
         warnings += of_the_quarantine(inputs.quarantine, tests)
         if inputs.request.visible and not has_screen():

@@ -79,12 +79,18 @@ def unexpected_result_warnings(workspace: Workspace, results: Iterable[Result]) 
     for (name, account), addresses in by_suite.items():
         suite = workspace.suite(name)
         launcher = launcher_of(suite)
-        explains = launcher.unexpected_result(workspace.root, suite) if launcher else ""
+        explains = ""
+        if launcher:
+            explains = launcher.unexpected_result(workspace.root, suite)
         if account is Discrepancy.ADDED and not explains:
             continue
         alone = len(addresses) == 1
-        many = "a test that was" if alone else f"{len(addresses)} tests that were"
-        more = ", ..." if len(addresses) > SHOWN else ""
+        many = "a test that was"
+        if not alone:
+            many = f"{len(addresses)} tests that were"
+        more = ""
+        if len(addresses) > SHOWN:
+            more = ", ..."
         yield (
             f"{name}: the launcher {_DID[account].format(many)}: "
             f"{', '.join(addresses[:SHOWN])}{more} ({explains})"
@@ -95,11 +101,9 @@ def of_damage(damage: Sequence[ProcessDamage]) -> Iterator[str]:
     """Tests and files that changed their process in a way that would affect later tests."""
     for each in damage[:MOST_DAMAGE]:
         shown = [*each.left[:SHOWN], *(["..."] if len(each.left) > SHOWN else [])]
-        effect = (
-            "the following tests of its file ran with it"
-            if each.stays
-            else "the change was undone before the next test"
-        )
+        effect = "the change was undone before the next test"
+        if each.stays:
+            effect = "the following tests of its file ran with it"
         yield f"{each.address} changed its process ({'; '.join(shown)}); {effect}"
     if len(damage) > MOST_DAMAGE:
         yield f"{len(damage) - MOST_DAMAGE} more tests changed their process"

@@ -147,7 +147,9 @@ class Scheduler:
         printed: list[str] = []
 
         def report(path: str, name: str, end: Ending, output: str) -> None:
-            test = Test(suite.name, suite.kind, path, name, exact=True, target=target)
+            test = Test(
+                suite=suite.name, kind=suite.kind, path=path, name=name, exact=True, target=target
+            )
             result = self.context.results.make(test, end, output)
             self._finished(replace(result, again=("--suite", suite.name)), True)
 
@@ -156,13 +158,13 @@ class Scheduler:
                 printed.append(message.text)
             elif isinstance(message, FinishedMessage):
                 path, _, name = message.address.partition("#")
-                report(path, name, message, "".join(printed))
+                report(path, name, message, output="".join(printed))
 
         close = await worker.ask({"type": "close"}, ClosedMessage, listen, limit)
         if close.end not in (End.DONE, End.STOPPED):
-            words = f"in the last hooks: {close.words or close.end.value}"
-            end = ending(AFTER_CRASH[close.end], words)
-            report(suite.paths[0], "after run", end, worker.printed())
+            problem = f"in the last hooks: {close.message or close.end.value}"
+            end = ending(AFTER_CRASH[close.end], problem)
+            report(suite.paths[0], "after run", end, output=worker.printed())
 
     def _next(self, slot: Slot) -> Batch | None:
         """The first batch whose file this slot has loaded; otherwise, one that no other slot has
@@ -180,10 +182,10 @@ class Scheduler:
         others = [other for other in self._pool.slots if other is not slot]
         free = None
         for batch in ready:
-            place = batch.suite, batch.path, batch.browser
-            if slot.has_loaded(*place):
+            key = batch.suite, batch.path, batch.browser
+            if slot.has_loaded(*key):
                 return batch
-            if free is None and not any(other.has_loaded(*place) for other in others):
+            if free is None and not any(other.has_loaded(*key) for other in others):
                 free = batch
         return free or ready[0]
 

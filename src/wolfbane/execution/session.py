@@ -149,7 +149,7 @@ class Session:
             )
         state.inventory.learn(state.findings.met, state.findings.missed)
         state.inventory.save()
-        return self._end(context, plan, unrun, warnings, time.monotonic() - began)
+        return self._end(context, plan, unrun, warnings=warnings, seconds=time.monotonic() - began)
 
     async def _begin(self, preparation: Preparation) -> Plan:
         """Prepare and plan the run, and report its start. Raises NothingChosen."""

@@ -19,10 +19,10 @@ from wolfbane.setup.preparation import Prepared
 
 
 class Weights(msgspec.Struct, frozen=True):
-    """The weights for dividing a plan: a number for each address, and what the numbers are."""
+    """The weights for dividing a plan: a number for each address, and their source."""
 
     by_address: Mapping[str, float]
-    words: str
+    source: str
 
 
 Weigh = Callable[[Sequence[Test]], Weights]
@@ -32,8 +32,8 @@ def by_file_size(root: Path, tests: Sequence[Test]) -> Weights:
     """The bytes of each file, divided among its tests."""
     counts: dict[tuple[str, str, str], int] = {}
     for test in tests:
-        place = test.path, test.browser, test.target
-        counts[place] = counts.get(place, 0) + 1
+        key = test.path, test.browser, test.target
+        counts[key] = counts.get(key, 0) + 1
     sizes = {path: _size(root / path) for path in {test.path for test in tests}}
     return Weights(
         {t.address: sizes[t.path] / counts[t.path, t.browser, t.target] for t in tests},
@@ -53,15 +53,21 @@ def take_share(
     tests, broken = prepared.chosen, prepared.broken
     apart = {result.address for result in broken}
     root, files = inventory.workspace.root, inventory.files
-    units = units_of(tests, files, weights.by_address, apart)
+    units = units_of(tests, files, weights.by_address, apart=apart)
     mine = cut(units, share.of)[share.number - 1]
     addresses = {*apart, *(test.address for test in tests)}
     paths = {*(test.path for test in tests), *(result.path for result in broken)}
     facts = ShareFacts(
-        share.number, share.of, len(addresses), digest_of(addresses),
-        {path: _content(root / path) for path in sources_of(inventory.workspace, files, paths)},
-        digest_of(f"{unit.key} {unit.weight:.6g}" for unit in units), weights.words,
-    )  # fmt: skip
+        number=share.number,
+        of=share.of,
+        whole=len(addresses),
+        plan=digest_of(addresses),
+        sources={
+            path: _content(root / path) for path in sources_of(inventory.workspace, files, paths)
+        },
+        figures=digest_of(f"{unit.key} {unit.weight:.6g}" for unit in units),
+        cut_by=weights.source,
+    )
     prepared.chosen = [test for test in tests if test.address in mine]
     prepared.broken = [result for result in broken if result.address in mine]
     if not mine:

@@ -21,7 +21,10 @@ class Tally:
 
     def add(self, result: Result, *, quarantined: bool) -> None:
         """Count a result."""
-        counts = self.limits if result.path == LIMITS else self.tests
+        if result.path == LIMITS:
+            counts = self.limits
+        else:
+            counts = self.tests
         (self.quarantined if quarantined else counts)[result.outcome] += 1
 
     @property

@@ -13,6 +13,7 @@ HIDDEN = "*****"
 
 
 def entry(
+    *,
     began: str,
     seconds: float,
     method: str,
@@ -59,10 +60,16 @@ def archive(entries: Iterable[Mapping[str, Any]], version: str) -> dict[str, Any
 
 def _response(answer: Mapping[str, Any] | None) -> dict[str, Any]:
     response: dict[str, Any] = {
-        "status": 0, "statusText": "", "httpVersion": "", "cookies": [], "headers": [],
-        "content": {"size": 0, "mimeType": ""}, "redirectURL": "", "headersSize": -1,
+        "status": 0,
+        "statusText": "",
+        "httpVersion": "",
+        "cookies": [],
+        "headers": [],
+        "content": {"size": 0, "mimeType": ""},
+        "redirectURL": "",
+        "headersSize": -1,
         "bodySize": -1,
-    }  # fmt: skip
+    }
     if answer is None:
         return response
     headers, content = answer["headers"], answer["content"]
@@ -94,5 +101,7 @@ def shown(name: str, value: str) -> str:
     """Headers with credentials are stored without their value."""
     word, space, _ = value.partition(" ")
     if name.lower() in PRIVATE:
-        return f"{word} {HIDDEN}" if space and "authorization" in name.lower() else HIDDEN
+        if space and "authorization" in name.lower():
+            return f"{word} {HIDDEN}"
+        return HIDDEN
     return value

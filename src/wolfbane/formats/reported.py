@@ -16,9 +16,9 @@ LONGEST = 1 << 18
 class FormatError(Exception):
     """An error in a report. ``line`` is the position, or 0."""
 
-    def __init__(self, words: str, line: int = 0) -> None:
-        super().__init__(words)
-        self.words, self.line = words, line
+    def __init__(self, message: str, line: int = 0) -> None:
+        super().__init__(message)
+        self.message, self.line = message, line
 
 
 @contextmanager

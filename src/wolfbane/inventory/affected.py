@@ -45,9 +45,11 @@ class Affected(Struct, frozen=True):
 
 
 def affected(
-    workspace: Workspace, files: Mapping[str, TestFile], changed: Collection[str],
+    workspace: Workspace,
+    files: Mapping[str, TestFile],
+    changed: Collection[str],
     settings: Mapping[str, str] | None = None,
-) -> Affected:  # fmt: skip
+) -> Affected:
     """The test files that changed paths affect.
 
     A change affects the file itself and all files that import or mention it; a suite's ``inputs``,
@@ -63,13 +65,15 @@ def affected(
     known: set[str] = set()
     for suite in workspace.suites:
         own = {file.path: file for file in files.values() if file.suite == suite.name}
-        graph = _Graph(workspace, suite, own, imports)
+        graph = _Graph(workspace, suite, own, imports=imports)
         known.update(path for path in changed if graph.has(path))
-        if place := (settings or {}).get(suite.name):
-            reached.update(dict.fromkeys(own, f"its suite is set up in {place}, which has changed"))
+        if setting := (settings or {}).get(suite.name):
+            reached.update(
+                dict.fromkeys(own, f"its suite is set up in {setting}, which has changed")
+            )
         elif cause := graph.cause(changed):
-            words = f"suite {suite.name} {cause[1]} {cause[0]}, which has changed"
-            reached.update(dict.fromkeys(own, words))
+            message = f"suite {suite.name} {cause[1]} {cause[0]}, which has changed"
+            reached.update(dict.fromkeys(own, message))
         else:
             reached.update(graph.reached(changed))
     unknown = [
@@ -86,14 +90,14 @@ def sources_of(
     Data files are not among them: tests may write them.
     """
     imports = Imports(workspace.root)
-    found = set(paths)
+    sources = set(paths)
     for suite in workspace.suites:
-        own = {f.path: f for f in files.values() if f.suite == suite.name and f.path in found}
+        own = {f.path: f for f in files.values() if f.suite == suite.name and f.path in sources}
         if own:
-            found.update(path for file in own.values() for path in file.depends)
-            graph = _Graph(workspace, suite, own, imports)
-            found.update(path for path in graph.importers if imports.is_source(path))
-    return sorted(found)
+            sources.update(path for file in own.values() for path in file.depends)
+            graph = _Graph(workspace, suite, own, imports=imports)
+            sources.update(path for path in graph.importers if imports.is_source(path))
+    return sorted(sources)
 
 
 class _Graph:
@@ -120,14 +124,17 @@ class _Graph:
         self._named = named_files(workspace, suite, imports.tree)
         # A glob of other files is left out, because it would be looked for in the whole workspace.
         with_sources = [
-            glob for glob in inputs
+            glob
+            for glob in inputs
             if PurePosixPath(glob).suffix in ("", ".*") or imports.is_source(glob)
-        ]  # fmt: skip
+        ]
         shared = [
-            path for path in suite_files(root, with_sources, ("*",), ())
-            if imports.is_source(path) and path.rpartition("/")[2] != _MANIFEST
+            path
+            for path in suite_files(root, with_sources, ("*",), exclude=())
+            if imports.is_source(path)
+            and path.rpartition("/")[2] != _MANIFEST
             and path not in self._apart
-        ]  # fmt: skip
+        ]
         self._needed = {
             file.path: [*file.depends, *shared, *self._named] for file in files.values()
         }
@@ -185,10 +192,10 @@ def _mentioned(root: Path, paths: Collection[str]) -> Iterator[tuple[str, str]]:
         named.setdefault(PurePosixPath(path).stem.encode(), []).append(path)
     for path in paths:
         try:
-            words = set(re.findall(rb"[\w-]+", (root / path).read_bytes()))
+            tokens = set(re.findall(rb"[\w-]+", (root / path).read_bytes()))
         except OSError:
             continue
-        yield from ((other, path) for word in words for other in named.get(word, ()))
+        yield from ((other, path) for word in tokens for other in named.get(word, ()))
 
 
 def _patterns(globs: Sequence[str]) -> list[re.Pattern[str]]:
@@ -202,7 +209,9 @@ def _words(path: str, way: Mapping[str, str], unclear: Mapping[str, str]) -> str
         steps.append(path)
     end = unclear.get(path, "has changed")
     if not steps:
-        return f"it {end}" if path in unclear else "the file has changed"
+        if path in unclear:
+            return f"it {end}"
+        return "the file has changed"
     return f"it depends on {', which depends on '.join(steps)}, which {end}"
 
 
@@ -225,12 +234,14 @@ def named_files(workspace: Workspace, suite: Suite, tree: SourceTree) -> list[st
 def _files(value: Any, folder: str, tree: SourceTree) -> Iterator[str]:
     for text in _texts(value):
         try:
-            words = shlex.split(text)
+            tokens = shlex.split(text)
         except ValueError:
-            words = text.split()
-        for word in words:
+            tokens = text.split()
+        for word in tokens:
             path = word.rpartition("=")[2]
-            yield from (place for place in places(path, [folder, "."]) if tree.exists(place))
+            yield from (
+                candidate for candidate in places(path, [folder, "."]) if tree.exists(candidate)
+            )
 
 
 def _texts(value: Any) -> Iterator[str]:

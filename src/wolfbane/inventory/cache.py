@@ -43,7 +43,9 @@ class Cache:
     def _load(self) -> dict[str, _Entry]:
         try:
             data = parsed(read_regular(self._path))
-            return dict(data["files"]) if data["format"] == FORMAT else {}
+            if data["format"] == FORMAT:
+                return dict(data["files"])
+            return {}
         except (OSError, ValueError, KeyError, TypeError):
             return {}
 
@@ -162,7 +164,9 @@ def _written(file: TestFile) -> _Entry:
 
 
 def _tags(rows: list[list[str]]) -> tuple[Tag, ...]:
-    return _same_tags(tuple(map(tuple, rows))) if rows else ()
+    if rows:
+        return _same_tags(tuple(map(tuple, rows)))
+    return ()
 
 
 @lru_cache(maxsize=4096)
@@ -171,12 +175,21 @@ def _same_tags(rows: tuple[tuple[str, str, str], ...]) -> tuple[Tag, ...]:
     return tuple(Tag(*row) for row in rows)
 
 
-def _read(path: str, suite: str, entry: _Entry) -> TestFile | None:
-    if entry.get("empty"):
-        return None
+def _read_tests(path: str, suite: str, entry: _Entry) -> tuple[Test, ...]:
     kind, exact = entry["settings"].partition(" ")[0], entry["exact"]
     tests = tuple(
-        Test(suite, kind, path, name, line, end, _tags(tags), group, exact, blocked)
+        Test(
+            suite=suite,
+            kind=kind,
+            path=path,
+            name=name,
+            line=line,
+            end=end,
+            tags=_tags(tags),
+            group=group,
+            exact=exact,
+            blocked=blocked,
+        )
         for name, line, end, group, blocked, tags in entry["tests"]
     )
     if entry["guessed"] or entry["focused"] or entry["needs"] or entry["called"]:
@@ -191,12 +204,20 @@ def _read(path: str, suite: str, entry: _Entry) -> TestFile | None:
             )
             for t in tests
         )
+    return tests
+
+
+def _read(path: str, suite: str, entry: _Entry) -> TestFile | None:
+    if entry.get("empty"):
+        return None
+    kind, exact = entry["settings"].partition(" ")[0], entry["exact"]
+    tests = _read_tests(path, suite, entry)
     return TestFile(
-        path,
-        suite,
-        kind,
-        tests,
-        tuple(Block(*block) for block in entry["blocks"]),
+        path=path,
+        suite=suite,
+        kind=kind,
+        tests=tests,
+        blocks=tuple(Block(*block) for block in entry["blocks"]),
         complete=entry["complete"],
         dynamic=entry["dynamic"],
         exact=exact,

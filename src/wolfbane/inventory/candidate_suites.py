@@ -49,7 +49,9 @@ def suites_in_play(
 ) -> list[Suite]:
     """The suites that may contain a selected test, including suites without a file yet."""
     suites = {
-        file.suite for target in targets for file in files_to_ask(inventory, choice, status, target)
+        file.suite
+        for target in targets
+        for file in files_to_ask(inventory, choice, status, target=target)
     }
     have_files = {file.suite for file in inventory.files.values()}
     return [

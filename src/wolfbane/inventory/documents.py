@@ -32,8 +32,8 @@ def fetch_documents(
             continue
         own = [path for path in suite.paths if path_on_disk(suite, path) == path]
         patterns = kind.patterns(workspace.root, suite)
-        files = suite_files(workspace.root, own, patterns, suite.exclude)
-        fetched = kind.fetch(workspace.root, suite, files, how)
+        files = suite_files(workspace.root, own, patterns, exclude=suite.exclude)
+        fetched = kind.fetch(workspace.root, suite, files, how=how)
         copies.update(fetched.copies)
         warnings += fetched.warnings
         for problem in fetched.problems:
@@ -46,8 +46,8 @@ def fetch_documents(
 def keep_with_run(copies: Sequence[Copy], root: Path, folder: Path) -> None:
     """Copy the documents that a run uses to its folder."""
     for copy in copies:
-        target = folder / "documents" / copy.place.rpartition("/")[2]
+        target = folder / "documents" / copy.file.rpartition("/")[2]
         if target.exists():
             target = target.with_name(f"{copy.digest[:8]}-{target.name}")
         target.parent.mkdir(exist_ok=True)
-        target.write_bytes((root / copy.place).read_bytes())
+        target.write_bytes((root / copy.file).read_bytes())

@@ -24,7 +24,9 @@ def nothing_chosen(
         if lost := unclaimed(inventory):
             lines += [in_words(lost), *how_to_claim(inventory, lost)]
         if unread := sum(not file.complete for file in inventory.files.values()):
-            files = "1 file" if unread == 1 else f"{unread} files"
+            files = "1 file"
+            if unread != 1:
+                files = f"{unread} files"
             lines.append(f"more tests may appear after loading {files}: wolfbane list --exact")
         return NothingChosen(
             f"Nothing to run: no tests were found in {inventory.workspace.root}.", lines
@@ -42,12 +44,10 @@ def nothing_chosen(
     lines += [f"{count} excluded by {rule}" for rule, count in left_out.items()]
     if any(rule.startswith("leave_out") for rule in left_out):
         lines.append("use --everything to include tests that leave_out excludes")
-    words = (
-        "No tests match the selection, so no tests were run."
-        if to_run
-        else "No tests match the selection."
-    )
-    return NothingChosen(words, lines)
+    message = "No tests match the selection."
+    if to_run:
+        message = "No tests match the selection, so no tests were run."
+    return NothingChosen(message, lines)
 
 
 def _is_empty(expression: Expression, tests: Sequence[Test], status: Mapping[str, str]) -> bool:

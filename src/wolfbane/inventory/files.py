@@ -16,12 +16,8 @@ def suite_files(
 ) -> list[str]:
     """The files under ``root`` that a suite's paths name, relative, in sorted order."""
     unwanted = [re.compile(path_pattern(glob.rstrip("/")) + "(?:/.*)?") for glob in exclude]
-    named = {
-        file for path in paths for file in _expand(root, path.rstrip("/") or ".", patterns)
-    }  # fmt: skip
-    return sorted(
-        file for file in named if not any(glob.fullmatch(file) for glob in unwanted)
-    )  # fmt: skip
+    named = {file for path in paths for file in _expand(root, path.rstrip("/") or ".", patterns)}
+    return sorted(file for file in named if not any(glob.fullmatch(file) for glob in unwanted))
 
 
 def _expand(root: Path, path: str, patterns: Sequence[str]) -> Iterator[str]:

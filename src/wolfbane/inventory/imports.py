@@ -43,9 +43,9 @@ class Imports:
     def unclear(self, path: str, own: ImportReader | None) -> tuple[str, tuple[str, ...]]:
         """An import of a file that cannot be followed, and the endings of what it may mean."""
         reader = self._reader(path, own)
-        if reader is None or not (found := self._imports(path, reader)).unclear:
+        if reader is None or not (imports := self._imports(path, reader)).unclear:
             return "", ()
-        return found.unclear, reader.suffixes
+        return imports.unclear, reader.suffixes
 
     def _followed(
         self, paths: Iterable[str], own: ImportReader | None, search: ModuleSearch
@@ -79,8 +79,10 @@ class Imports:
         folders = (path.rpartition("/")[0], *search.roots)
         content = self.tree.content(path)
         for text in mentioned(content):
-            found = [place for place in places(text, folders) if self.tree.exists(place)]
-            files += found or self._named(text, content)
+            existing = [
+                candidate for candidate in places(text, folders) if self.tree.exists(candidate)
+            ]
+            files += existing or self._named(text, content)
         return files
 
     def _named(self, text: str, content: bytes) -> list[str]:
@@ -89,10 +91,10 @@ class Imports:
         """
         tail = text.lstrip("./")
         named = self.tree.named(tail.rpartition("/")[2])
-        found = [file for file in named if f"/{file}".endswith(f"/{tail}")]
-        if len(found) < 2 or not self.is_source(tail):
-            return found
-        return [file for file in found if _names_folder(content, file)]
+        files = [file for file in named if f"/{file}".endswith(f"/{tail}")]
+        if len(files) < 2 or not self.is_source(tail):
+            return files
+        return [file for file in files if _names_folder(content, file)]
 
     @cached_property
     def _source_endings(self) -> tuple[str, ...]:

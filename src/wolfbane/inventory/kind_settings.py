@@ -28,17 +28,17 @@ def check_kind_settings(
             continue
         files = [file.path for file in inventory.files.values() if file.suite == suite.name]
         filled = [kind.filled(suite, environment.filled) for environment in environments]
-        for place, words, hint in kind.wrong_when_filled(root, suite, files, filled):
-            problems.append(_problem(root, suite, place, words, hint))
+        for location, message, hint in kind.wrong_when_filled(root, suite, files, filled=filled):
+            problems.append(_problem(root, suite, location, message=message, hint=hint))
     if problems:
         raise InputError(*dict.fromkeys(problems))
 
 
-def _problem(root: Path, suite: Suite, place: Location, words: str, hint: str) -> Problem:
+def _problem(root: Path, suite: Suite, location: Location, message: str, hint: str) -> Problem:
     folder, _, own = suite.name.rpartition("/")
     path = root / folder / SETTINGS_NAME
     text = path.read_text(encoding="utf-8")
     names = [table.get("name") for table in tomllib.loads(text).get("suite", [])]
-    line = line_of(line_index(text), ("suite", names.index(own), *place))
+    line = line_of(line_index(text), ("suite", names.index(own), *location))
     file = path.relative_to(root).as_posix()
-    return Problem(f"suite '{suite.name}': {words}", file, line, hint)
+    return Problem(message=f"suite '{suite.name}': {message}", file=file, line=line, hint=hint)

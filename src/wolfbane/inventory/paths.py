@@ -27,7 +27,9 @@ def paths_expression(inventory: Inventory, paths: Sequence[str], folder: Path) -
             problems += error.problems
     if problems:
         raise InputError(*problems)
-    return any_of(expressions) if expressions else EVERYTHING
+    if expressions:
+        return any_of(expressions)
+    return EVERYTHING
 
 
 def _one(inventory: Inventory, path: str, folder: Path) -> Expression:
@@ -38,15 +40,20 @@ def _one(inventory: Inventory, path: str, folder: Path) -> Expression:
         )
     whole = _on_disk(root, path, folder)
     if whole is not None:
-        return EVERYTHING if whole == "." else _file(inventory, whole)
+        if whole == ".":
+            return EVERYTHING
+        return _file(inventory, whole)
     for mark in re.finditer("#", path):
-        if place := _on_disk(root, path[: mark.start()], folder):
-            return Term("address", f"{place}{path[mark.start() :]}", "quoted")
-    if (line := _LINE.fullmatch(path)) and (place := _on_disk(root, line[1], folder)):
-        return _at_line(inventory, place, int(line[2]))
+        if file := _on_disk(root, path[: mark.start()], folder):
+            return Term("address", f"{file}{path[mark.start() :]}", "quoted")
+    if (line := _LINE.fullmatch(path)) and (file := _on_disk(root, line[1], folder)):
+        return _at_line(inventory, file, int(line[2]))
     if any(sign in path for sign in "*?"):
         inside = os.path.relpath(folder, root)
-        glob = path if inside == "." else f"{inside}/{path}"
+        if inside == ".":
+            glob = path
+        else:
+            glob = f"{inside}/{path}"
         return Term("file", glob)
     raise InputError(
         Problem(f"'{path}' does not exist", hint=_like(inventory, path.partition("#")[0]))
@@ -57,20 +64,21 @@ def _file(inventory: Inventory, path: str) -> Expression:
     """A file or folder, and the compiled tests whose own source it is."""
     root = inventory.workspace.root
     compiled = [
-        file.path for file in inventory.files.values()
+        file.path
+        for file in inventory.files.values()
         if file.depends[:1] == (path,) and is_compiled(root / file.path)
-    ]  # fmt: skip
+    ]
     return any_of(Term("file", each, "quoted") for each in (path, *compiled))
 
 
 def _on_disk(root: Path, path: str, folder: Path) -> str | None:
     """The path relative to the workspace: first in the user's folder, then in the root."""
     for start in (folder, root):
-        place = Path(os.path.normpath(start / path))
-        if place.exists():
-            if place != root and root not in place.parents:
+        file = Path(os.path.normpath(start / path))
+        if file.exists():
+            if file != root and root not in file.parents:
                 raise InputError(Problem(f"'{path}' is outside the workspace {root}"))
-            return place.relative_to(root).as_posix()
+            return file.relative_to(root).as_posix()
     return None
 
 
@@ -80,7 +88,9 @@ def _like(inventory: Inventory, path: str) -> str:
     close = nearest(path, {*inventory.files, *folders - {"."}}) or nearest(
         path.rpartition("/")[2], (file.rpartition("/")[2] for file in inventory.files)
     )
-    return f"did you mean {close}?" if close else ""
+    if close:
+        return f"did you mean {close}?"
+    return ""
 
 
 def _at_line(inventory: Inventory, path: str, line: int) -> Expression:
@@ -101,8 +111,12 @@ def _at_line(inventory: Inventory, path: str, line: int) -> Expression:
     if not file.complete:
         return Term("address", f"{path}:{line}", "quoted")
     near = min(file.tests, key=lambda test: abs(test.line - line), default=None)
-    hint = f"the closest test is {near.name} on line {near.line}" if near else ""
-    raise InputError(Problem("there is no test on this line", path, line, hint))
+    hint = ""
+    if near:
+        hint = f"the closest test is {near.name} on line {near.line}"
+    raise InputError(
+        Problem(message="there is no test on this line", file=path, line=line, hint=hint)
+    )
 
 
 def _holds_any(block: Block, file: TestFile) -> bool:

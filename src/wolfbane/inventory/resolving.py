@@ -27,7 +27,9 @@ def resolved(expression: Expression, inventory: Inventory, unknown: str = NAME) 
     if isinstance(expression, Not):
         return Not(resolved(expression.item, inventory, unknown))
     items = tuple(resolved(item, inventory, unknown) for item in expression.items)
-    return And(items) if isinstance(expression, And) else Or(items)
+    if isinstance(expression, And):
+        return And(items)
+    return Or(items)
 
 
 def _looked_up(term: Term, inventory: Inventory, unknown: str) -> Term:
@@ -55,12 +57,12 @@ def _changed(term: Term, inventory: Inventory, unknown: str) -> Term:
     own = f"{workspace.settings.workspace.results.rstrip('/')}/"
     changed = {p for p in changed_paths(workspace.root, term.value) if not p.startswith(own)}
     settings = changed_suites(workspace, term.value, changed)
-    found = affected(workspace, inventory.files, changed, settings)
-    reached = dict(found.files)
-    if found.unknown and unknown == ALL:
-        why = f"{found.unknown[0]} has changed, and no test is known to use it"
+    affected_files = affected(workspace, inventory.files, changed, settings=settings)
+    reached = dict(affected_files.files)
+    if affected_files.unknown and unknown == ALL:
+        why = f"{affected_files.unknown[0]} has changed, and no test is known to use it"
         reached = {path: reached.get(path, why) for path in inventory.files}
-    return replace(term, among=reached, untraced=tuple(found.unknown))
+    return replace(term, among=reached, untraced=tuple(affected_files.unknown))
 
 
 def _ran_on(term: Term, by_machine: Mapping[str, Sequence[str]]) -> dict[str, str]:
@@ -69,13 +71,13 @@ def _ran_on(term: Term, by_machine: Mapping[str, Sequence[str]]) -> dict[str, st
     Raises InputError for unknown machines.
     """
     check = text_test(term)
-    found = {
+    places = {
         address: f"its last run was on {machine}"
         for machine, addresses in by_machine.items()
         if check(machine)
         for address in addresses
     }
-    if not found:
+    if not places:
         hint = did_you_mean(term.value, by_machine) or "no test has run on a machine of a cluster"
         raise InputError(Problem(f"no test had its last run on machine '{term.value}'", hint=hint))
-    return found
+    return places

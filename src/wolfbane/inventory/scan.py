@@ -52,13 +52,17 @@ class Inventory(msgspec.Struct, dict=True):
         tests: list[Test] = []
         for file in self.files.values():
             extra = tags.get(file.suite)
-            found: Sequence[Test] = file.tests
+            members: Sequence[Test] = file.tests
             if extra:
-                found = [replace(t, tags=unique((*t.tags, *extra))) for t in found]
+                members = [replace(t, tags=unique((*t.tags, *extra))) for t in members]
             if browsers[file.suite]:
-                found = [replace(t, browser=name) for name in browsers[file.suite] for t in found]
-            tests += found
-        return apply_rules(tests, rules) if rules else tests
+                members = [
+                    replace(t, browser=name) for name in browsers[file.suite] for t in members
+                ]
+            tests += members
+        if rules:
+            return apply_rules(tests, rules)
+        return tests
 
     def tests_at(self, target: str) -> list[Test]:
         """Every test, for this target."""
@@ -79,13 +83,13 @@ class Inventory(msgspec.Struct, dict=True):
     def learn(self, met: Mapping[str, Mapping[str, Test]], missed: Mapping[str, set[str]]) -> None:
         """Store the nested tests that a run found; remove those that did not appear."""
         for path in {*met, *missed}:
-            known, found = self.files[path], dict(met.get(path, {}))
+            known, learned = self.files[path], dict(met.get(path, {}))
             tests = [
-                replace(test, exact=True) if found.pop(test.name, None) else test
+                replace(test, exact=True) if learned.pop(test.name, None) else test
                 for test in known.tests
-                if test.name not in missed.get(path, ()) or test.name in found
+                if test.name not in missed.get(path, ()) or test.name in learned
             ]
-            tests += [replace(test, tags=(), target="") for test in found.values()]
+            tests += [replace(test, tags=(), target="") for test in learned.values()]
             self._keep(replace(known, tests=tuple(_nested_order(tests))))
         self.__dict__.pop("tests", None)
 
@@ -98,7 +102,9 @@ class Inventory(msgspec.Struct, dict=True):
             return
         tagged = with_source_tags(file, source_text(self.workspace.root, file.depends, source))
         key = settings_key(self.workspace.root, suite)
-        self.cache.keep(self.workspace.root, file.path, suite.name, key, seen, tagged)
+        self.cache.keep(
+            self.workspace.root, file.path, suite=suite.name, settings=key, seen=seen, file=tagged
+        )
         self.files[file.path] = tagged
 
     def rescan(self) -> None:
@@ -126,13 +132,15 @@ def open_inventory(workspace: Workspace) -> Inventory:
             if path in files:
                 shared.setdefault(path, [files[path].suite]).append(suite.name)
         own = [path for path in mine if path not in files]
-        found = _suite_files(workspace, suite, own, cache)
-        with_tests = {path: file for path, file in found.items() if _may_hold_tests(file)}
+        candidates = _suite_files(workspace, suite, own, cache=cache)
+        with_tests = {path: file for path, file in candidates.items() if _may_hold_tests(file)}
         without[suite.name] = [
             path for path in own if path not in with_tests and as_text(path) == path
         ]
         files |= with_tests
-    inventory = Inventory(workspace, files, shared, without, cache)
+    inventory = Inventory(
+        workspace=workspace, files=files, shared=shared, without_tests=without, cache=cache
+    )
     inventory.save()
     return inventory
 
@@ -148,15 +156,16 @@ def suite_paths(workspace: Workspace, suite: Suite) -> Sequence[str]:
     results = workspace.settings.workspace.results
     paths = [path_on_disk(suite, path) for path in suite.paths]
     exclude = [*suite.exclude, *([] if paths != suite.paths else [results])]
-    return suite_files(workspace.root, paths, patterns, exclude)
+    return suite_files(workspace.root, paths, patterns, exclude=exclude)
 
 
 def settings_key(root: Path, suite: Suite) -> str:
     """It changes with each setting of the suite, so that old entries are not used."""
     digest = hashlib.blake2b(repr(suite).encode())
     launcher = launcher_of(suite)
-    for key in launcher.settings_files if launcher else ():
-        digest.update(read_regular(root / getattr(suite, key)))
+    if launcher:
+        for key in launcher.settings_files:
+            digest.update(read_regular(root / getattr(suite, key)))
     return f"{suite.kind} {digest.hexdigest()[:12]}"
 
 
@@ -165,17 +174,24 @@ def _suite_files(
 ) -> dict[str, TestFile]:
     """The files of a suite that contain tests: from the cache, or read."""
     root, settings = workspace.root, settings_key(workspace.root, suite)
-    found: dict[str, TestFile | None] = {}
+    files: dict[str, TestFile | None] = {}
     for path in paths:
         known, file = cache.look_up(root, path, suite.name, settings)
         if known:
-            found[path] = file
-    unknown = [path for path in paths if path not in found]
+            files[path] = file
+    unknown = [path for path in paths if path not in files]
     for path, scanned in zip(unknown, scan_files(root, suite, unknown), strict=True):
-        found[path] = scanned.file
+        files[path] = scanned.file
         if scanned.seen:
-            cache.keep(root, scanned.path, suite.name, settings, scanned.seen, scanned.file)
-    return {file.path: file for path in paths if (file := found[path]) is not None}
+            cache.keep(
+                root,
+                scanned.path,
+                suite=suite.name,
+                settings=settings,
+                seen=scanned.seen,
+                file=scanned.file,
+            )
+    return {file.path: file for path in paths if (file := files[path]) is not None}
 
 
 def _merge(scanned: TestFile, exact: TestFile) -> TestFile:

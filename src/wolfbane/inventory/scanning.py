@@ -73,7 +73,7 @@ def _scan(root: Path, suite: Suite, path: str) -> Scanned:
         return _lost(suite, path, error.strerror or str(error))
     kind = find_kind(suite.kind)
     try:
-        file = kind.scan(root, suite, path, source)
+        file = kind.scan(root, suite, path, source=source)
     except (RecursionError, MemoryError):
         return _lost(suite, path, "the content is nested too deeply")
     except OSError as error:  # something that it leads to

@@ -49,7 +49,9 @@ def read_choice(request: SelectionRequest, inventory: Inventory, folder: Path) -
     unknown = request.changed_unknown
     drops = tuple(resolved(parse(text), inventory, unknown) for text in request.drop)
     leave_out = inventory.workspace.settings.workspace.leave_out
-    standing = parse(leave_out) if leave_out and not request.everything else None
+    standing = None
+    if leave_out and not request.everything:
+        standing = parse(leave_out)
     standing = resolved(standing, inventory, unknown) if standing else None
     choice = Choice(
         resolved(all_of(parts), inventory, unknown), drops, standing, focus=not request.everything

@@ -22,7 +22,10 @@ _TITLE = re.compile(r"(?:^|\s)@([A-Za-z][\w.-]*(?:=[\w.-]+)?)")
 
 def with_source_tags(file: TestFile, source: bytes) -> TestFile:
     """Add tags from comment lines and from titles to the tests of a file."""
-    comments = _comment_tags(source) if b"tags:" in source.lower() else []
+    if b"tags:" in source.lower():
+        comments = _comment_tags(source)
+    else:
+        comments = []
     titled = any("@" in test.name for test in file.tests)
     if not comments and not titled:
         return file
@@ -68,7 +71,9 @@ def _comment_tags(source: bytes) -> list[_Comment]:
                 target += 1
             loose = target >= len(lines) or not lines[target].strip()
             whole_file = loose and index < head_ends
-            where = "file head" if whole_file else f"comment on line {index + 1}"
+            where = "file head"
+            if not whole_file:
+                where = f"comment on line {index + 1}"
             tags = tuple(Tag.parse(t, where) for t in match[1].split(",") if t.strip())
             comments.append(_Comment(tags, set() if whole_file else _below(lines, target)))
     return comments
@@ -88,7 +93,9 @@ def _end_of_head(lines: Sequence[str]) -> int:
         if inside:
             inside = "" if inside in line else inside
         elif opened := _OPENS_TEXT.match(line):
-            inside = "" if opened[1] in line[opened.end() :] else opened[1]
+            inside = ""
+            if opened[1] not in line[opened.end() :]:
+                inside = opened[1]
         elif not (_ANY_COMMENT.match(line) or _TEXT_LINE.match(line)):
             return index
     return len(lines)

@@ -68,9 +68,15 @@ def _is_idle(file: str, used: set[str]) -> bool:
 
 def in_words(files: Sequence[str]) -> str:
     """``3 files look like tests but belong to no suite: ...``."""
-    more = ", ..." if len(files) > SHOWN else ""
-    many = "1 file looks" if len(files) == 1 else f"{len(files)} files look"
-    belong = "belongs" if len(files) == 1 else "belong"
+    more = ""
+    if len(files) > SHOWN:
+        more = ", ..."
+    many = "1 file looks"
+    if len(files) != 1:
+        many = f"{len(files)} files look"
+    belong = "belong"
+    if len(files) == 1:
+        belong = "belongs"
     return f"{many} like tests but {belong} to no suite: {', '.join(files[:SHOWN])}{more}"
 
 
@@ -97,4 +103,6 @@ def _start(file: str) -> str:
     """The command of a script that starts all tests, by its name."""
     path = PurePosixPath(file)
     program = STARTERS.get(path.suffix, "")
-    return f"{program} {file}" if program and _SCRIPT.fullmatch(path.stem.lower()) else ""
+    if program and _SCRIPT.fullmatch(path.stem.lower()):
+        return f"{program} {file}"
+    return ""

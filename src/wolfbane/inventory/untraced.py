@@ -13,6 +13,11 @@ def untraced_words(paths: Sequence[str], *, whole: bool = False) -> str:
     """The files, all of them with ``whole``, and that no test is known to use them."""
     if len(paths) == 1:
         return f"{paths[0]}; no test is known to use it"
-    shown = paths if whole else paths[:_NAMED]
-    more = ", ..." if len(shown) < len(paths) else ""
+    if whole:
+        shown = paths
+    else:
+        shown = paths[:_NAMED]
+    more = ""
+    if len(shown) < len(paths):
+        more = ", ..."
     return f"{len(paths)} files that no test is known to use: {', '.join(shown)}{more}"

@@ -16,17 +16,18 @@ class Fetching(msgspec.Struct, frozen=True):
     fill: Callable[[str], str]
 
 
-class Copy(msgspec.Struct, frozen=True):
-    """The data of a copy: its place, its download time (ISO 8601), its digest and ETag."""
+class Copy(msgspec.Struct, frozen=True, kw_only=True):
+    """The data of a copy: its file, its download time (ISO 8601), its digest and ETag."""
 
     url: str
-    place: str
+    file: str = msgspec.field(name="place")
+    """The path from the workspace's folder. Its key in an index is ``place``."""
     fetched: str
     digest: str
     etag: str = ""
 
     @property
-    def words(self) -> str:
+    def description(self) -> str:
         """For display: ``fetched 2026-03-01T08:00:00+00:00, sha256 1f2e3d4c5b6a``."""
         return f"fetched {self.fetched}, sha256 {self.digest[:12]}"
 

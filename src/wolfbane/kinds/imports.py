@@ -59,8 +59,10 @@ def beside(suite: Suite, names: Sequence[str]) -> list[str]:
     """The globs of these names in a suite's folder, in those that it lists, and in all above."""
     listed = (path.partition("*")[0].rstrip("/") for path in suite.paths)
     folders: dict[str, None] = {}
-    for place in (suite.folder, *listed):
-        folder = posixpath.normpath(place) if place else "."
+    for parent in (suite.folder, *listed):
+        folder = "."
+        if parent:
+            folder = posixpath.normpath(parent)
         while folder != ".":
             folders[folder] = None
             folder = posixpath.dirname(folder) or "."
@@ -69,8 +71,8 @@ def beside(suite: Suite, names: Sequence[str]) -> list[str]:
 
 def mentioned(source: bytes) -> list[str]:
     """The texts of a source, in any language, that look like the path or the name of a file."""
-    found = (match.decode("utf-8", "replace") for match in _QUOTED.findall(source))
-    return list(dict.fromkeys(found))
+    texts = (match.decode("utf-8", "replace") for match in _QUOTED.findall(source))
+    return list(dict.fromkeys(texts))
 
 
 def places(text: str, folders: Sequence[str]) -> list[str]:

@@ -15,9 +15,16 @@ from wolfbane.kinds.suite import Suite
 _PATIENCE = 60
 
 STARTERS = {
-    ".py": "python", ".sh": "sh", ".tcl": "tclsh", ".pl": "perl", ".rb": "ruby", ".js": "node",
-    ".mjs": "node", ".php": "php", ".lua": "lua",
-}  # fmt: skip
+    ".py": "python",
+    ".sh": "sh",
+    ".tcl": "tclsh",
+    ".pl": "perl",
+    ".rb": "ruby",
+    ".js": "node",
+    ".mjs": "node",
+    ".php": "php",
+    ".lua": "lua",
+}
 """The program that a user types before a script, by the script's ending."""
 
 
@@ -29,12 +36,12 @@ def find_program(root: Path, given: str, default: str, what: str) -> str:
     """
     wanted = given or default
     local = root / wanted
-    found = str(local) if given and local.is_file() else shutil.which(wanted)
-    if not found:
+    program = str(local) if given and local.is_file() else shutil.which(wanted)
+    if not program:
         raise MissingRuntime(
             f"{what} '{wanted}' not found (install {default}, or set the suite's '{default}')"
         )
-    return found
+    return program
 
 
 def check_required(root: Path, suite: Suite, path: str | None = None) -> None:
@@ -60,9 +67,13 @@ def version_line(program: str, what: str) -> str:
 def _version_line(program: str, what: str, folder: Path | None) -> str:
     try:
         run = subprocess.run(
-            [program, "--version"], cwd=folder, capture_output=True, text=True, timeout=_PATIENCE,
+            [program, "--version"],
+            cwd=folder,
+            capture_output=True,
+            text=True,
+            timeout=_PATIENCE,
             check=True,
-        )  # fmt: skip
+        )
     except (OSError, subprocess.SubprocessError) as error:
         raise MissingRuntime(f"cannot start the {what} '{program}': {error}") from None
     return run.stdout.strip()

@@ -242,13 +242,17 @@ def kinds_with(ability: type[A]) -> Iterator[tuple[str, A]]:
 def process_scope(suite: Suite) -> str:
     """The scope of a process of a suite: a ``file``, the ``suite``, or ``shared`` by files."""
     kind = find_kind(suite.kind)
-    return kind.process_for(suite) if isinstance(kind, HasProcessScope) else SHARED
+    if isinstance(kind, HasProcessScope):
+        return kind.process_for(suite)
+    return SHARED
 
 
 def usual_process_scope(kind: str) -> str:
     """The scope of a process of a suite whose settings do not change it."""
-    found = find_kind(kind)
-    return found.process if isinstance(found, HasProcessScope) else SHARED
+    known = find_kind(kind)
+    if isinstance(known, HasProcessScope):
+        return known.process
+    return SHARED
 
 
 def in_one_process(suites: Iterable[Suite]) -> frozenset[str]:
@@ -259,7 +263,9 @@ def in_one_process(suites: Iterable[Suite]) -> frozenset[str]:
 def path_on_disk(suite: Suite, path: str) -> str:
     """The file or folder that an entry of a suite's ``paths`` means."""
     kind = find_kind(suite.kind)
-    return kind.path_on_disk(suite, path) if isinstance(kind, HasPathSettings) else path
+    if isinstance(kind, HasPathSettings):
+        return kind.path_on_disk(suite, path)
+    return path
 
 
 def relocated(suite: Suite, to: Relocation) -> Suite:

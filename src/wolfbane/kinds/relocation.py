@@ -29,4 +29,6 @@ class Relocation(msgspec.Struct, frozen=True):
     def program(self, program: str) -> str:
         """A program that is a file of the included workspace; any other program keeps its name."""
         inside = bool(program) and (self.root / self.folder / program).exists()
-        return self.path(program) if inside else program
+        if inside:
+            return self.path(program)
+        return program

@@ -29,10 +29,10 @@ class SourceTree:
     def content(self, path: str) -> bytes:
         """The content of a file; empty if it cannot be read, or is too large for a source."""
         if path not in self._contents:
-            place, content = self._root / path, b""
+            file, content = self._root / path, b""
             try:
-                if place.stat().st_size <= _LARGEST:
-                    content = read_regular(place)
+                if file.stat().st_size <= _LARGEST:
+                    content = read_regular(file)
             except OSError:
                 pass
             self._contents[path] = b"" if b"\0" in content[:1024] else content
@@ -44,7 +44,9 @@ class SourceTree:
 
     def below(self, folder: str) -> Sequence[str]:
         """All files in a folder and its subfolders."""
-        start = f"{folder}/" if folder else ""
+        start = ""
+        if folder:
+            start = f"{folder}/"
         return [path for path in self._paths if path.startswith(start)]
 
     @cached_property

@@ -36,7 +36,7 @@ class StepDefinition(msgspec.Struct, frozen=True):
     uses: tuple[StepUse, ...] = ()
 
     @property
-    def place(self) -> str:
+    def location(self) -> str:
         """``FILE:LINE``."""
         return f"{self.file}:{self.line}"
 

@@ -52,12 +52,14 @@ def compare_loads(before: LoadRecord, after: LoadRecord) -> list[StepChange]:
     medians = [_medians(load) for load in (before, after)]
     return [
         StepChange(
-            *key, old.figures.steps[key].whole, figures.whole,
+            *key,
+            old.figures.steps[key].whole,
+            figures.whole,
             math.hypot(*(_error(each.get(key, [])) for each in medians)),
         )
         for key, figures in new.steps
         if key in old.figures.steps
-    ]  # fmt: skip
+    ]
 
 
 def _medians(load: LoadRecord) -> dict[tuple[str, str], list[float]]:
@@ -77,6 +79,8 @@ def _medians(load: LoadRecord) -> dict[tuple[str, str], list[float]]:
 def _error(medians: Sequence[float]) -> float:
     """The standard error of the median over the seconds; the maximum if there are only a few."""
     if len(medians) < 2:
-        return medians[0] / SURE if medians else 0.0
+        if medians:
+            return medians[0] / SURE
+        return 0.0
     middle = median(medians)
     return _SPREAD * median(abs(each - middle) for each in medians) / math.sqrt(len(medians))

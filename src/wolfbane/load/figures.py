@@ -66,6 +66,6 @@ class LoadFigures:
 
     def in_order(self, order: Iterable[Key]) -> list[tuple[Key, StepFigures]]:
         """The steps in this order; other steps are last."""
-        places = {key: place for place, key in enumerate(order)}
+        places = {key: position for position, key in enumerate(order)}
         keys = sorted(self.steps, key=lambda key: places.get(key, len(places)))
         return [(key, self.steps[key]) for key in keys]

@@ -16,13 +16,17 @@ def check_hosts(
     hosts = list(dict.fromkeys(urlsplit(address).hostname or "" for address in addresses))
     refused = [host for host in hosts if not is_loopback(host) and host not in allowed]
     if refused:
-        where = f"[env.{environment}]" if environment else "[env.NAME]"
-        raise InputError(*(
-            Problem(
-                f"load tests against {host} are not allowed",
-                hint=f"if load tests may use this host, "
-f"add it to {where} and set 'load = true' there",
+        where = "[env.NAME]"
+        if environment:
+            where = f"[env.{environment}]"
+        raise InputError(
+            *(
+                Problem(
+                    f"load tests against {host} are not allowed",
+                    hint=f"if load tests may use this host, "
+                    f"add it to {where} and set 'load = true' there",
+                )
+                for host in refused
             )
-            for host in refused
-        ))  # fmt: skip
+        )
     return [*dict.fromkeys([*hosts, *allowed])]

@@ -16,8 +16,11 @@ _LIMIT = re.compile(
     r"\s*(?:(?P<step>[^:<>]+?)\s*:\s*)?(?P<figure>[a-z][\w.]*)\s*(?P<sign><=|>=|<|>)\s*(?P<value>.+?)\s*"
 )
 _SIGNS: dict[str, Callable[[float, float], bool]] = {
-    "<": operator.lt, "<=": operator.le, ">": operator.gt, ">=": operator.ge,
-}  # fmt: skip
+    "<": operator.lt,
+    "<=": operator.le,
+    ">": operator.gt,
+    ">=": operator.ge,
+}
 _PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
 _TIMES = ("median", "mean", "max")
 _FIGURES = ("p90", "p95", "p99", "p99.9", *_TIMES, "errors", "rate")
@@ -46,9 +49,13 @@ class Limit(msgspec.Struct, frozen=True):
         if match := _PERCENTILE.fullmatch(self.figure):
             return step.whole.percentile(float(match[1]))
         if self.figure == "errors":
-            return step.failed / step.count if self.percent and step.count else step.failed
+            if self.percent and step.count:
+                return step.failed / step.count
+            return step.failed
         if self.figure == "rate":
-            return step.count / figures.seconds if figures.seconds else 0.0
+            if figures.seconds:
+                return step.count / figures.seconds
+            return 0.0
         times = {"median": step.whole.percentile(50), "mean": step.whole.mean}
         return times.get(self.figure, step.whole.largest / 1e6)
 
@@ -56,19 +63,23 @@ class Limit(msgspec.Struct, frozen=True):
         """The figure for display, in the limit's own unit."""
         value = self.measured(figures)
         if self.figure == "errors":
-            return f"{value * 100:.2f}%" if self.percent else f"{value:g}"
+            if self.percent:
+                return f"{value * 100:.2f}%"
+            return f"{value:g}"
         if self.figure == "rate":
             return f"{value:.1f}/s"
-        return f"{value * 1000:.1f} ms" if value < 1 else f"{value:.2f} s"
+        if value < 1:
+            return f"{value * 1000:.1f} ms"
+        return f"{value:.2f} s"
 
     def _figures(self, figures: LoadFigures) -> StepFigures:
         if not self.step:
             return figures.requests
-        found = [
+        values = [
             f for (workflow, step), f in figures.steps.items() if self.is_about(workflow, step)
         ]
         merged = StepFigures()
-        for each in found:
+        for each in values:
             merged.merge(each)
         return merged
 
@@ -82,19 +93,28 @@ def read_limit(text: str) -> Limit:
     """Parse a limit. Raises ExpressionError with the position."""
     match = _LIMIT.fullmatch(text)
     if match is None:
-        words = "write a limit as FIGURE < VALUE or STEP: FIGURE < VALUE, for example 'p95 < 300ms'"
-        raise ExpressionError(words, text, _end_of_what_is_right(text))
+        message = (
+            "write a limit as FIGURE < VALUE or STEP: FIGURE < VALUE, for example 'p95 < 300ms'"
+        )
+        raise ExpressionError(message, text, _end_of_what_is_right(text))
     figure, value = match["figure"], match["value"]
     known = _PERCENTILE.fullmatch(figure) or figure in _FIGURES
     if not known:
         hint = did_you_mean(figure, _FIGURES)
-        words = f"there is no figure '{figure}'; {hint}".removesuffix("; ")
-        raise ExpressionError(words, text, match.start("figure"))
+        message = f"there is no figure '{figure}'; {hint}".removesuffix("; ")
+        raise ExpressionError(message, text, match.start("figure"))
     try:
         number, percent = _value(figure, value)
     except ValueError as error:
         raise ExpressionError(str(error), text, match.start("value")) from None
-    return Limit(text.strip(), match["step"] or "", figure, match["sign"], number, percent)
+    return Limit(
+        text=text.strip(),
+        step=match["step"] or "",
+        figure=figure,
+        sign=match["sign"],
+        value=number,
+        percent=percent,
+    )
 
 
 def check_steps(limits: Sequence[Limit], keys: Sequence[tuple[str, str]]) -> None:

@@ -11,7 +11,7 @@ import msgspec
 from wolfbane.basis.units import rate, seconds
 from wolfbane.errors import InputError, Problem
 from wolfbane.load.limits import Limit, read_limit
-from wolfbane.setup.run_request import REPORT, option
+from wolfbane.setup.run_option import REPORT, option
 
 LOAD, LIMITS = "Load", "Limits"
 """The groups that help shows options in."""
@@ -42,39 +42,63 @@ class LoadRequest:
     """How to load-test the selected workflows. Times are in seconds."""
 
     users: int | None = option(
-        LOAD, "--users", value="N", at_least=1,
+        LOAD,
+        "--users",
+        value="N",
+        at_least=1,
         help="Number of concurrent users. Each has its own cookies "
-"and connections. With --rate: the maximum number of "
-"concurrent workflows. [default: 1; with --rate: 100]",
-    )  # fmt: skip
+        "and connections. With --rate: the maximum number of "
+        "concurrent workflows. [default: 1; with --rate: 100]",
+    )
     ramp: float | None = option(
-        LOAD, "--ramp", value="TIME", is_time=True,
+        LOAD,
+        "--ramp",
+        value="TIME",
+        is_time=True,
         help="Start the users gradually over this time. With --rate: raise the rate gradually.",
-    )  # fmt: skip
+    )
     loops: int | None = option(
-        LOAD, "--loops", value="N", at_least=1,
+        LOAD,
+        "--loops",
+        value="N",
+        at_least=1,
         help="Each user runs all workflows N times. [default without --for: 1]",
-    )  # fmt: skip
+    )
     duration: float | None = option(
-        LOAD, "--for", value="TIME", is_time=True,
+        LOAD,
+        "--for",
+        value="TIME",
+        is_time=True,
         help="Start no new workflows after this time. The time includes the ramp.",
-    )  # fmt: skip
+    )
     rate: str = option(
-        LOAD, "--rate", value="N/s", default="",
+        LOAD,
+        "--rate",
+        value="N/s",
+        default="",
         help="Start workflows at this rate, even if earlier ones are still running: 40/s, 90/m.",
-    )  # fmt: skip
+    )
     arrivals: str = option(
-        LOAD, "--arrivals", choices=("random", "even"), default="random",
+        LOAD,
+        "--arrivals",
+        choices=("random", "even"),
+        default="random",
         help="With --rate: use random start times (a Poisson process), or evenly spaced ones.",
-    )  # fmt: skip
+    )
     pause: str = option(
-        LOAD, "--pause", value="TIME[..TIME]", default="",
+        LOAD,
+        "--pause",
+        value="TIME[..TIME]",
+        default="",
         help="The pause of a user after each workflow: 2s, or a random time from a range: 1s..3s.",
-    )  # fmt: skip
+    )
     order: str = option(
-        LOAD, "--order", choices=("given", "random"), default="given",
+        LOAD,
+        "--order",
+        choices=("given", "random"),
+        default="given",
         help="The order of the workflows: as in the documents, or random.",
-    )  # fmt: skip
+    )
     seed: int | None = option(
         LOAD,
         "--seed",
@@ -82,31 +106,52 @@ class LoadRequest:
         help="The seed for random choices. Each load test prints its seed.",
     )
     contract: str = option(
-        LOAD, "--contract", value="N%", default="",
+        LOAD,
+        "--contract",
+        value="N%",
+        default="",
         help="Check this percentage of the responses against the API description. "
-"[default: 1%; 100% for up to {FEW_USERS} users]",
-    )  # fmt: skip
+        "[default: 1%; 100% for up to {FEW_USERS} users]",
+    )
     limits: tuple[str, ...] = option(
-        LIMITS, "--limit", value="LIMIT", several=True, default=(),
+        LIMITS,
+        "--limit",
+        value="LIMIT",
+        several=True,
+        default=(),
         help="Fail the run if this limit is not met: "
-"'p95 < 300ms', 'errors < 1%', 'book: p99 < 1s'.",
-    )  # fmt: skip
+        "'p95 < 300ms', 'errors < 1%', 'book: p99 < 1s'.",
+    )
     stop_if: tuple[str, ...] = option(
-        LIMITS, "--stop-if", value="LIMIT", several=True, default=(),
+        LIMITS,
+        "--stop-if",
+        value="LIMIT",
+        several=True,
+        default=(),
         help="Stop the load test early when this condition is true: 'errors > 20%'.",
-    )  # fmt: skip
+    )
     samples: str = option(
-        REPORT, "--samples", choices=("all", "errors", "off"), default="all",
+        REPORT,
+        "--samples",
+        choices=("all", "errors", "off"),
+        default="all",
         help="The requests to write to samples.csv.gz in the folder of the run.",
-    )  # fmt: skip
+    )
     every: float = option(
-        REPORT, "--every", value="TIME", is_time=True, default=10.0,
+        REPORT,
+        "--every",
+        value="TIME",
+        is_time=True,
+        default=10.0,
         help="The interval between progress lines if the output is not a terminal. [default: 10s]",
-    )  # fmt: skip
+    )
     profile: str = option(
-        LOAD, "--profile", value="NAME", default="",
+        LOAD,
+        "--profile",
+        value="NAME",
+        default="",
         help="Use the load profile [load.NAME] of wolfbane.toml. Other options override it.",
-    )  # fmt: skip
+    )
     stages: tuple[tuple[float, float], ...] = ()
     """Seconds from the start, and the users or the rate at that time."""
     staged_rate: bool = False
@@ -136,10 +181,19 @@ class LoadRequest:
             raise _wrong(f"--ramp {ramp:g}s must be shorter than --for {until:g}s")
         users = self.users or 1
         start = ((0.0, 0.0), (ramp, float(users))) if ramp else ((0.0, float(users)),)
-        return LoadShape(start, users, False, until, 0 if until else self.loops or 1)
+        return LoadShape(
+            points=start,
+            users=users,
+            open=False,
+            until=until,
+            loops=0 if until else self.loops or 1,
+        )
 
     def _staged(self) -> LoadShape:
-        points = self.stages if self.stages[0][0] == 0 else ((0.0, 0.0), *self.stages)
+        if self.stages[0][0] == 0:
+            points = self.stages
+        else:
+            points = ((0.0, 0.0), *self.stages)
         most = max(value for _, value in points)
         if not most:
             raise _wrong(
@@ -148,8 +202,10 @@ class LoadRequest:
             )
         end = points[-1][0]
         if self.staged_rate:
-            return LoadShape(points, self.users or MOST_UNDER_WAY, True, end, 0)
-        return LoadShape(points, int(most), False, end, 0)
+            return LoadShape(
+                points=points, users=self.users or MOST_UNDER_WAY, open=True, until=end, loops=0
+            )
+        return LoadShape(points=points, users=int(most), open=False, until=end, loops=0)
 
     def _open(self, ramp: float, until: float | None) -> LoadShape:
         top = read_rate(self.rate)
@@ -160,7 +216,9 @@ class LoadRequest:
         if ramp >= until:
             raise _wrong(f"--ramp {ramp:g}s must be shorter than --for {until:g}s")
         start = ((0.0, 0.0), (ramp, top)) if ramp else ((0.0, top),)
-        return LoadShape(start, self.users or MOST_UNDER_WAY, True, until, 0)
+        return LoadShape(
+            points=start, users=self.users or MOST_UNDER_WAY, open=True, until=until, loops=0
+        )
 
     def pauses(self) -> tuple[float, float]:
         """The shortest and the longest pause after a workflow."""
@@ -168,18 +226,20 @@ class LoadRequest:
             return 0.0, 0.0
         low, _, high = self.pause.partition("..")
         try:
-            found = seconds(low), seconds(high or low)
+            pause = seconds(low), seconds(high or low)
         except ValueError as error:
             raise _wrong(f"--pause '{self.pause}': {error}") from None
-        if found[0] > found[1]:
+        if pause[0] > pause[1]:
             raise _wrong(f"--pause '{self.pause}': the end of the range is smaller than its start")
-        return found
+        return pause
 
     def contract_share(self) -> float:
         """The part of the responses that is checked against the contract, from 0 to 1."""
         if not self.contract:
             few = not self.rate and (self.users or 1) <= FEW_USERS
-            return 1.0 if few else 0.01
+            if few:
+                return 1.0
+            return 0.01
         match = _PERCENT.fullmatch(self.contract.strip())
         if match is None or float(match[1]) > 100:
             raise _wrong(
@@ -189,19 +249,21 @@ class LoadRequest:
 
     def settled_seed(self) -> int:
         """The seed that was given, or a new one."""
-        return SystemRandom().randrange(1_000_000) if self.seed is None else self.seed
+        if self.seed is None:
+            return SystemRandom().randrange(1_000_000)
+        return self.seed
 
 
 def read_rate(text: str) -> float:
     """Workflows per second, more than zero. Raises InputError."""
     try:
-        found = rate(text)
+        value = rate(text)
     except ValueError as error:
         raise _wrong(str(error)) from None
-    if not found:
+    if not value:
         raise _wrong(f"the rate '{text}' must be greater than zero")
-    return found
+    return value
 
 
-def _wrong(words: str) -> InputError:
-    return InputError(Problem(words))
+def _wrong(message: str) -> InputError:
+    return InputError(Problem(message))

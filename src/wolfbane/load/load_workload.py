@@ -79,7 +79,7 @@ class LoadWorkload:
         """Read the workflows without sending a request. Raises InputError."""
         suite = _only_suite(plan.tests, state.workspace.suites)
         users = self._load.shape().users
-        async with executor.load_processes(state, plan, suite, users) as processes:
+        async with executor.load_processes(state, plan, suite, users=users) as processes:
             return await self._made_ready(state, plan, processes)
 
     async def carry_out(self, state: RunState, executor: Executor, plan: Plan) -> int:
@@ -92,8 +92,8 @@ class LoadWorkload:
         try:
             suite = _only_suite(plan.tests, state.workspace.suites)
             users = self._load.shape().users
-            async with executor.load_processes(state, plan, suite, users) as processes:
-                return await self._carry_out(state, executor, plan, processes)
+            async with executor.load_processes(state, plan, suite, users=users) as processes:
+                return await self._carry_out(state, executor, plan, processes=processes)
         except (InputError, BlockedError) as error:
             if state.interrupted and self._measured is None:  # the processes were not ready yet
                 return len(plan.tests)
@@ -122,14 +122,14 @@ class LoadWorkload:
             load=self._load, folder=self._folder, tell=state.tell, stop=self._stop_all
         )
         measured.processes = len(processes)
-        ends = await self._driven(state, started, measured, executor.start_delay)
+        ends = await self._driven(state, started, measured, delay=executor.start_delay)
         figures = measured.finish(ends)
         by_test = together(ends)
-        for result in test_results(results, by_address, by_test, limits, figures):
+        for result in test_results(results, by_address, by_test, limits=limits, figures=figures):
             state.finished(result)
         if by_test and not state.interrupted:  # of nothing every limit would hold
             suite = state.workspace.suite(plan.tests[0].suite)
-            for result in limit_results(results, suite, limits, figures):
+            for result in limit_results(results, suite, limits, figures=figures):
                 state.finished(result)
         # With a mix, a workflow may have no weight, or its turn may never have come.
         return 0 if self._weights else len(by_address.keys() - by_test.keys())
@@ -149,12 +149,12 @@ class LoadWorkload:
         request = {"type": "load-look", "tests": [[test.path, test.name] for test in plan.tests]}
         ended = await asyncio.gather(
             *(
-                process.worker.ask(request, LoadLookedMessage, listen, _LONGEST_SILENCE)
-                for process in processes
+                each.worker.ask(request, LoadLookedMessage, listen, _LONGEST_SILENCE)
+                for each in processes
             )
         )
         if not all(each.end is End.DONE for each in ended):
-            reason = next(each.words for each in ended if each.end is not End.DONE)
+            reason = next(each.message for each in ended if each.end is not End.DONE)
             raise InputError(Problem(f"cannot prepare the load test: {reason}"))
         environment = state.inputs.environments[0].name
         # Services of a machine listen at ports of their own.
@@ -206,7 +206,10 @@ class LoadWorkload:
                     context.mask.learn(message.text)
                 case CoveredMessage():
                     key = Exercised(
-                        message.source, message.operation, message.status, message.media
+                        source=message.source,
+                        operation=message.operation,
+                        status=message.status,
+                        media=message.media,
                     )
                     state.findings.covered[key] += message.count
 
@@ -215,7 +218,7 @@ class LoadWorkload:
             own = {**order, "share": share, "start_at": begins + process.ahead}
             done = await process.worker.ask(own, LoadedMessage, listen, _LONGEST_SILENCE)
             if done.end is not End.DONE:
-                measured.lost(done.words or done.end.value)
+                measured.lost(done.message or done.end.value)
 
         await asyncio.gather(*(drive(n, each) for n, each in enumerate(self._processes)))
         for end in ends:
@@ -278,7 +281,13 @@ def _report_error(state: RunState, measured: Measured, message: LoadErrorMessage
         path = state.context.evidence.keep(name, "har", message.exchange).path
     mask = state.context.mask
     state.tell(
-        LoadError(message.workflow, message.step, mask(message.kind), mask(message.message), path)
+        LoadError(
+            workflow=message.workflow,
+            step=message.step,
+            kind=mask(message.kind),
+            message=mask(message.message),
+            exchange=path,
+        )
     )
 
 
@@ -286,8 +295,6 @@ def _only_suite(tests: Sequence[Test], suites: Sequence[Suite]) -> Suite:
     """The suite of the tests. Raises InputError if there are several."""
     names = list(dict.fromkeys(test.suite for test in tests))
     if len(names) > 1:
-        message = (
-            f"a load test runs the workflows of one suite, but {len(names)} suites were selected"
-        )
+        message = f"a load test runs workflows of one suite; {len(names)} suites were selected"
         raise InputError(Problem(message, hint=f"choose one: --suite {names[0]}"))
     return next(suite for suite in suites if suite.name == names[0])

@@ -53,12 +53,12 @@ class Measured:
     def _whole(self, second: int) -> None:
         messages = self._waiting.pop(second)
         event = LoadSecond(
-            second,
-            sum(each.users for each in messages),
-            tuple(row for each in messages for row in each.rows),
-            max(each.lag for each in messages),
-            max(each.cpu for each in messages),
-            sum(each.late for each in messages),
+            second=second,
+            users=sum(each.users for each in messages),
+            rows=tuple(row for each in messages for row in each.rows),
+            lag=max(each.lag for each in messages),
+            cpu=max(each.cpu for each in messages),
+            late=sum(each.late for each in messages),
         )
         self.figures.add(event.rows)
         self.figures.seconds = max(self.figures.seconds, second + 1.0)
@@ -84,10 +84,10 @@ class Measured:
         self._errors.add(key)
         return not known
 
-    def lost(self, words: str) -> None:
+    def lost(self, message: str) -> None:
         """A process of the load test ended too early."""
         self.processes -= 1
-        self.losses.append(f"a process of the load test ended unexpectedly: {words}")
+        self.losses.append(f"a process of the load test ended unexpectedly: {message}")
 
     def finish(self, ends: Sequence[LoadedMessage]) -> LoadFigures:
         """Report the rest, and the end of the load test."""
@@ -99,16 +99,16 @@ class Measured:
             (limit.text, limit.holds(figures), limit.shown(figures))
             for limit in self._load.read_limits
         )
-        notes = dict.fromkeys(words for end in ends for words in end.said)
+        notes = dict.fromkeys(message for end in ends for message in end.said)
         trouble = "; ".join([*self.losses, *notes, *filter(None, [self._samples.trouble])])
         self._tell(
             LoadFinished(
-                figures.seconds,
-                self._late,
-                sum(end.unstarted for end in ends),
-                self._limited(),
-                limits,
-                trouble,
+                seconds=figures.seconds,
+                late=self._late,
+                unstarted=sum(end.unstarted for end in ends),
+                limited=self._limited(),
+                limits=limits,
+                trouble=trouble,
             )
         )
         return figures
@@ -129,9 +129,21 @@ class Measured:
 
 NAME = "samples.csv.gz"
 COLUMNS = (
-    "began_s", "user", "workflow", "step", "method", "url", "status", "whole_s", "first_byte_s",
-    "connect_s", "tls_s", "sent_bytes", "received_bytes", "error",
-)  # fmt: skip
+    "began_s",
+    "user",
+    "workflow",
+    "step",
+    "method",
+    "url",
+    "status",
+    "whole_s",
+    "first_byte_s",
+    "connect_s",
+    "tls_s",
+    "sent_bytes",
+    "received_bytes",
+    "error",
+)
 
 
 class SampleFile:

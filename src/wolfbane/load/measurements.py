@@ -54,16 +54,23 @@ class Measurements:
             self.series.requests.append(requests.count)
             self.series.failed.append(requests.failed)
             for name, percent in (("median", 50.0), ("p95", 95.0), ("p99", 99.0)):
-                value = requests.whole.percentile(percent) if requests.count else None
+                value = None
+                if requests.count:
+                    value = requests.whole.percentile(percent)
                 getattr(self.series, name).append(value)
-        ended = load.finished.seconds if load.finished else float(len(load.seconds))
+        if load.finished:
+            ended = load.finished.seconds
+        else:
+            ended = float(len(load.seconds))
         self.figures.seconds = ended
         self._errors = load.errors
 
     @property
     def limited(self) -> str:
         """The reason why the generator was the bottleneck, if it was."""
-        return self.finished.limited if self.finished else ""
+        if self.finished:
+            return self.finished.limited
+        return ""
 
     @property
     def steps(self) -> list[tuple[tuple[str, str], StepFigures]]:
@@ -90,11 +97,13 @@ class Measurements:
     def as_data(self) -> dict[str, Any]:
         """All data for JSON; times are in seconds."""
         return {
-            "started": self.started, "finished": self.finished,
+            "started": self.started,
+            "finished": self.finished,
             "steps": [_row(*key, step, self.figures.seconds) for key, step in self.steps],
-            "requests": _row("", "", self.figures.requests, self.figures.seconds),
-            "series": self.series, "errors": self.errors,
-        }  # fmt: skip
+            "requests": _row("", "", self.figures.requests, seconds=self.figures.seconds),
+            "series": self.series,
+            "errors": self.errors,
+        }
 
 
 def _row(workflow: str, step: str, figures: StepFigures, seconds: float) -> dict[str, Any]:
@@ -106,9 +115,17 @@ def _row(workflow: str, step: str, figures: StepFigures, seconds: float) -> dict
         }
         for part, histogram in figures.times.items()
     }
-    rate = round(figures.count / seconds, 3) if seconds else 0.0
+    rate = 0.0
+    if seconds:
+        rate = round(figures.count / seconds, 3)
     return {
-        "workflow": workflow, "step": step, "count": figures.count, "failed": figures.failed,
-        "per_second": rate, "sent_bytes": figures.sent, "received_bytes": figures.received,
-        "seconds": times, "errors": dict(figures.errors),
-    }  # fmt: skip
+        "workflow": workflow,
+        "step": step,
+        "count": figures.count,
+        "failed": figures.failed,
+        "per_second": rate,
+        "sent_bytes": figures.sent,
+        "received_bytes": figures.received,
+        "seconds": times,
+        "errors": dict(figures.errors),
+    }

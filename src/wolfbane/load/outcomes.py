@@ -24,7 +24,10 @@ def together(ends: Iterable[LoadedMessage]) -> dict[str, TestUnderLoad]:
         if known is None:
             by_test[test.address] = test
             continue
-        shown = test if test.failed and not known.failed else known
+        if test.failed and not known.failed:
+            shown = test
+        else:
+            shown = known
         by_test[test.address] = replace(
             shown,
             count=known.count + test.count,
@@ -45,14 +48,14 @@ def test_results(
     of_errors = [limit for limit in limits if limit.figure == "errors"]
     decided = bool(of_errors) and all(limit.holds(figures) for limit in of_errors)
     for address, end in ended.items():
-        words = end.message
+        message = end.message
         outcome = end.outcome
         if end.failed:
-            words = f"{end.failed:,} of {end.count:,} runs failed: {words}"
+            message = f"{end.failed:,} of {end.count:,} runs failed: {message}"
         if end.failed and decided:
             outcome = "passed"
         mean = round(end.seconds / end.count, 6)
-        built = msgspec.convert({"outcome": outcome, "message": words, "seconds": mean}, Ending)
+        built = msgspec.convert({"outcome": outcome, "message": message, "seconds": mean}, Ending)
         yield builder.make(tests[address], replace(built, parts=end.parts), "")
 
 
@@ -61,7 +64,9 @@ def limit_results(
 ) -> Iterator[Result]:
     """The result of each limit."""
     for limit in limits:
-        test = Test(suite.name, suite.kind, LIMITS, limit.text, exact=True)
+        test = Test(suite=suite.name, kind=suite.kind, path=LIMITS, name=limit.text, exact=True)
         met = limit.holds(figures)
-        words = "" if met else f"measured: {limit.shown(figures)}"
-        yield builder.make(test, ending(Outcome.PASSED if met else Outcome.FAILED, words), "")
+        message = ""
+        if not met:
+            message = f"measured: {limit.shown(figures)}"
+        yield builder.make(test, ending(Outcome.PASSED if met else Outcome.FAILED, message), "")

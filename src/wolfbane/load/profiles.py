@@ -51,8 +51,8 @@ def _staged(stages: Sequence[LoadStage], name: str) -> dict[str, Any]:
     """The stages as points in time. Raises InputError if users and rates are mixed."""
     rated = [bool(stage.rate) for stage in stages]
     if any(rated) and not all(rated):
-        words = f"load profile '{name}': use users in all stages, or a rate in all stages"
-        raise InputError(Problem(words))
+        message = f"load profile '{name}': use users in all stages, or a rate in all stages"
+        raise InputError(Problem(message))
     points: list[tuple[float, float]] = []
     now = 0.0
     for number, stage in enumerate(stages, 1):
@@ -62,8 +62,8 @@ def _staged(stages: Sequence[LoadStage], name: str) -> dict[str, Any]:
         elif stage.users is not None and stage.users >= 0:
             value = float(stage.users)
         else:
-            words = f"load profile '{name}': stage {number} needs users or a rate"
-            raise InputError(Problem(words))
+            message = f"load profile '{name}': stage {number} needs users or a rate"
+            raise InputError(Problem(message))
         points.append((now, value))
     return {"stages": tuple(points), "staged_rate": all(rated)}
 
@@ -77,16 +77,14 @@ def weights_of(mix: Sequence[tuple[str, float]], tests: Sequence[Test]) -> dict[
     weights: dict[str, float] = {}
     for expression, weight in mix:
         matches = Matcher(parse(expression), {})
-        found = [test.worker_address for test in tests if matches(test)]
-        if not found or weight <= 0:
-            why = (
-                "must be greater than zero"
-                if found
-                else "is for an expression that matches none of the selected workflows"
-            )
+        matching = [test.worker_address for test in tests if matches(test)]
+        if not matching or weight <= 0:
+            why = "is for an expression that matches none of the selected workflows"
+            if matching:
+                why = "must be greater than zero"
             raise InputError(Problem(f"the weight {weight:g} of '{expression}' {why}"))
         rows: dict[str, list[str]] = {}
-        for address in found:
+        for address in matching:
             rows.setdefault(address.partition(NESTED)[0], []).append(address)
         for addresses in rows.values():
             for address in addresses:

@@ -81,7 +81,7 @@ def make_plan(
     batches = [_batch(tests, times) for tests in by_file]
     batches = list(_joined(batches, together, jobs))
     in_order = {suite for suite, how in together.items() if how == IN_ORDER}
-    cut = list(_divided(batches, files, times, jobs, in_order))
+    cut = list(_divided(batches, files, times, jobs=jobs, in_order=in_order))
     cut.sort(key=lambda b: b.path.split("/") if b.suite in in_order else [])
     if seed is not None:
         shuffle.shuffle(cut)
@@ -97,9 +97,15 @@ def once_more(tests: Sequence[Test], seconds: float, *, fresh: bool = True) -> B
     """A batch of tests of one file that run again; ``fresh``: in a new worker."""
     first = tests[0]
     return Batch(
-        first.suite, first.path, tuple(tests), seconds, first.target, first.browser, fresh,
+        suite=first.suite,
+        path=first.path,
+        tests=tuple(tests),
+        seconds=seconds,
+        target=first.target,
+        browser=first.browser,
+        fresh=fresh,
         again=True,
-    )  # fmt: skip
+    )
 
 
 def each_apart(plan: Plan) -> Plan:
@@ -121,9 +127,12 @@ def each_apart(plan: Plan) -> Plan:
 
 
 def _divided(
-    batches: Sequence[Batch], files: Mapping[str, TestFile], times: Mapping[str, float], jobs: int,
+    batches: Sequence[Batch],
+    files: Mapping[str, TestFile],
+    times: Mapping[str, float],
+    jobs: int,
     in_order: Container[str],
-) -> Iterator[Batch]:  # fmt: skip
+) -> Iterator[Batch]:
     """The batches, with long files in pieces if several jobs can share them."""
     share = sum(batch.seconds for batch in batches) / (PIECES * jobs)
     for batch in batches:
@@ -176,7 +185,14 @@ def _joined(batches: Sequence[Batch], together: Mapping[str, str], jobs: int) ->
 def _batch(tests: Sequence[Test], times: Mapping[str, float]) -> Batch:
     seconds = sum(times.get(test.address, times.get(test.worker_address, GUESS)) for test in tests)
     first = tests[0]
-    return Batch(first.suite, first.path, tuple(tests), seconds, first.target, first.browser)
+    return Batch(
+        suite=first.suite,
+        path=first.path,
+        tests=tuple(tests),
+        seconds=seconds,
+        target=first.target,
+        browser=first.browser,
+    )
 
 
 def test_groups(tests: Sequence[Test]) -> list[list[Test]]:
@@ -235,7 +251,9 @@ def arguments_around(hook: Test, batch: Batch) -> tuple[str, ...]:
     for name in (hook.name, *hook.ancestors):
         if any(other == name or other.startswith(f"{name}{NESTED}") for other in others):
             group = replace(hook, name=name).address
-            return () if name == hook.name else (group,)
+            if name == hook.name:
+                return ()
+            return (group,)
     if others:
         return (hook.path, *browser)
     return ("--suite", hook.suite, *browser)

@@ -53,9 +53,11 @@ class Unit(msgspec.Struct, frozen=True):
 
 
 def units_of(
-    tests: Sequence[Test], files: Mapping[str, TestFile], weights: Mapping[str, float],
+    tests: Sequence[Test],
+    files: Mapping[str, TestFile],
+    weights: Mapping[str, float],
     apart: Iterable[str] = (),
-) -> list[Unit]:  # fmt: skip
+) -> list[Unit]:
     """The tests as units: classes, and tests that need each other; whole files that cannot be
     divided.
 
@@ -67,7 +69,10 @@ def units_of(
         by_file.setdefault((test.target, test.path, test.browser), []).append(test)
     units = []
     for mine in by_file.values():
-        groups = test_groups(mine) if files[mine[0].path].divisible else [mine]
+        if files[mine[0].path].divisible:
+            groups = test_groups(mine)
+        else:
+            groups = [mine]
         for group in groups:
             addresses = tuple(sorted(test.address for test in group))
             weight = sum(weights.get(address, 0.0) for address in addresses)

@@ -34,9 +34,15 @@ def write_archive(record: Record) -> bytes:
 def _files(record: Record) -> Iterator[tuple[str, bytes]]:
     """The names and contents of the files in the folder of a run."""
     if record.folder is None:
-        run = record.started.run if record.started else "run"
-        events = [record.started, *map(TestFinished, record.results), *record.covered,
-                  record.finished]  # fmt: skip
+        run = "run"
+        if record.started:
+            run = record.started.run
+        events = [
+            record.started,
+            *map(TestFinished, record.results),
+            *record.covered,
+            record.finished,
+        ]
         lines = [msgspec.json.encode(event) + b"\n" for event in events if event is not None]
         yield f"{run}/{JOURNAL_NAME}", b"".join(lines)
         return

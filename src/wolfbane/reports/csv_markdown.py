@@ -11,16 +11,32 @@ from wolfbane.reports.text import clock, many, visible
 from wolfbane.results.record import Record
 
 _COLUMNS = (
-    "address", "suite", "kind", "path", "name", "browser", "target", "outcome", "attempts",
-    "seconds", "tags", "message",
-)  # fmt: skip
+    "address",
+    "suite",
+    "kind",
+    "path",
+    "name",
+    "browser",
+    "target",
+    "outcome",
+    "attempts",
+    "seconds",
+    "tags",
+    "message",
+)
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 MOST = 50
 _MARKS = {
-    Outcome.PASSED: "✅", Outcome.FLAKY: "🔁", Outcome.FAILED: "❌", Outcome.ERRORED: "❌",
-    Outcome.TIMED_OUT: "⏱", Outcome.CRASHED: "💥", Outcome.BLOCKED: "🚧", Outcome.SKIPPED: "⏭",
+    Outcome.PASSED: "✅",
+    Outcome.FLAKY: "🔁",
+    Outcome.FAILED: "❌",
+    Outcome.ERRORED: "❌",
+    Outcome.TIMED_OUT: "⏱",
+    Outcome.CRASHED: "💥",
+    Outcome.BLOCKED: "🚧",
+    Outcome.SKIPPED: "⏭",
     Outcome.TODO: "📝",
-}  # fmt: skip
+}
 
 
 def write_csv(record: Record) -> bytes:
@@ -34,8 +50,20 @@ def write_csv(record: Record) -> bytes:
     table.writerow(_COLUMNS)
     for r in record.results:
         first = visible(r.message.partition("\n")[0])
-        row = (r.address, r.suite, r.kind, r.path, r.name, r.browser, r.target, str(r.outcome),
-               r.attempt, f"{r.seconds:.6f}", " ".join(r.tags), first)  # fmt: skip
+        row = (
+            r.address,
+            r.suite,
+            r.kind,
+            r.path,
+            r.name,
+            r.browser,
+            r.target,
+            str(r.outcome),
+            r.attempt,
+            f"{r.seconds:.6f}",
+            " ".join(r.tags),
+            first,
+        )
         table.writerow([_plain(cell) for cell in row])
     return made.getvalue().encode("utf-8", "backslashreplace")
 
@@ -43,26 +71,39 @@ def write_csv(record: Record) -> bytes:
 def _plain(cell: object) -> object:
     if isinstance(cell, str):
         shown = visible(cell)
-        return f"'{shown}" if shown.startswith(_FORMULA) else shown
+        if shown.startswith(_FORMULA):
+            return f"'{shown}"
+        return shown
     return cell
 
 
 def write_markdown(record: Record) -> bytes:
     """The verdict, a table of suites, and the tests that did not pass, for quick reading."""
     started, finished = record.started, record.finished
-    name = started.workspace if started else "Tests"
-    quarantined = started.quarantined if started else {}
+    name = "Tests"
+    if started:
+        name = started.workspace
+    if started:
+        quarantined = started.quarantined
+    else:
+        quarantined = {}
     counted = [r for r in record.results if r.address not in quarantined]
     counts = Counter(r.outcome for r in counted)
     bad = [r for r in counted if r.outcome.is_bad]
-    verdict = "failed" if finished is None or finished.exit_code else "passed"
-    words = ", ".join(f"{counts[o]} {o}" for o in Outcome if counts[o])
+    verdict = "passed"
+    if finished is None or finished.exit_code:
+        verdict = "failed"
+    message = ", ".join(f"{counts[o]} {o}" for o in Outcome if counts[o])
     if apart := len(record.results) - len(counted):
-        words += f", {apart} quarantined"
+        message += f", {apart} quarantined"
     lines = [f"## {_cell(name)}: {verdict}", ""]
-    seconds = f" in {clock(finished.seconds)}" if finished else ""
-    reason = f"; {_cell(finished.reason)}" if finished and finished.reason else ""
-    lines += [f"{words}{seconds}{reason}", "", *_suites(counted), ""]
+    seconds = ""
+    if finished:
+        seconds = f" in {clock(finished.seconds)}"
+    reason = ""
+    if finished and finished.reason:
+        reason = f"; {_cell(finished.reason)}"
+    lines += [f"{message}{seconds}{reason}", "", *_suites(counted), ""]
     if record.load is not None:
         from wolfbane.reports.load.csv_markdown import load_markdown
 

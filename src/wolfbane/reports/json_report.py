@@ -11,8 +11,10 @@ from wolfbane.results.record import Record
 def write_json(record: Record) -> bytes:
     """The start of the run, every result, and its end, UTF-8."""
     whole: dict[str, Any] = {
-        "started": record.started, "results": record.results, "finished": record.finished
-    }  # fmt: skip
+        "started": record.started,
+        "results": record.results,
+        "finished": record.finished,
+    }
     if record.load is not None:
         from wolfbane.load.measurements import Measurements  # NumPy takes a while
 

@@ -80,9 +80,13 @@ def _draw_outcomes(
     present = {Outcome(e.outcome) for h in shown for e in h.ended if e}
     patches = [Patch(color=COLOURS[o], label=str(o)) for o in Outcome if o in present]
     axes.legend(
-        handles=patches, loc="lower left", bbox_to_anchor=(0, 1.01), ncols=9, frameon=False,
+        handles=patches,
+        loc="lower left",
+        bbox_to_anchor=(0, 1.01),
+        ncols=9,
+        frameon=False,
         fontsize=8,
-    )  # fmt: skip
+    )
 
 
 def _draw_times(axes: Axes, shown: Sequence[TestHistory]) -> None:

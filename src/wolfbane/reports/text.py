@@ -30,7 +30,9 @@ def in_line(text: str) -> str:
 
 def _escape(character: str) -> str:
     code = ord(character)
-    return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}"
+    if code < 0x100:
+        return f"\\x{code:02x}"
+    return f"\\u{code:04x}"
 
 
 def aligned(rows: Sequence[Sequence[str]]) -> Iterator[str]:
@@ -53,7 +55,9 @@ def clock(seconds: float) -> str:
 
 def many(count: int, noun: str) -> str:
     """``1 test``, ``2 tests``."""
-    return f"{count:,} {noun}" if count == 1 else f"{count:,} {noun}s"
+    if count == 1:
+        return f"{count:,} {noun}"
+    return f"{count:,} {noun}s"
 
 
 def repeating(addresses: Iterable[str], pointed: Sequence[str] = ()) -> str:
@@ -63,10 +67,10 @@ def repeating(addresses: Iterable[str], pointed: Sequence[str] = ()) -> str:
 
 def repeating_failed(run: str, pointed: Sequence[str] = ()) -> str:
     """The command that runs the failed tests of a run again, from any folder."""
-    place: list[str] = []
+    options: list[str] = []
     for number, word in enumerate(pointed):
         if word in ("-w", "--workspace"):
-            place = ["--workspace", pointed[number + 1]]
+            options = ["--workspace", pointed[number + 1]]
         elif word.startswith("--workspace="):
-            place = [word]
-    return visible(shlex.join(["wolfbane", "again", run, "--failed", *place]))
+            options = [word]
+    return visible(shlex.join(["wolfbane", "again", run, "--failed", *options]))

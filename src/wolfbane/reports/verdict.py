@@ -17,43 +17,60 @@ CUT_OFF = RunFinished(0.0, 130, {}, reason="interrupted: the record of the run h
 
 def sentence_of(record: Record) -> str:
     """The verdict on a recorded run, without its quarantined tests."""
-    quarantined = record.started.quarantined if record.started else {}
+    if record.started:
+        quarantined = record.started.quarantined
+    else:
+        quarantined = {}
     counted = [r for r in record.results if r.address not in quarantined]
     counts = Counter(r.outcome for r in counted if r.path != LIMITS)
     limits = Counter(r.outcome for r in counted if r.path == LIMITS)
     finished = record.finished or CUT_OFF
-    words = sentence(counts, of_tests(finished) if limits else finished, counts.total())
-    return f"{words}, {limits_words(limits)}" if limits else words
+    verdict = sentence(counts, of_tests(finished) if limits else finished, counts.total())
+    if limits:
+        return f"{verdict}, {limits_words(limits)}"
+    return verdict
 
 
 def of_tests(event: RunFinished) -> RunFinished:
     """The end of a load test without its limits: the line shows violated limits separately."""
-    return replace(event, exit_code=0) if event.exit_code == 1 else event
+    if event.exit_code == 1:
+        return replace(event, exit_code=0)
+    return event
 
 
 def limits_words(limits: Mapping[Outcome, int]) -> str:
     """The number of met limits of a load test."""
     missed = sum(count for outcome, count in limits.items() if outcome.is_bad)
     whole = many(sum(limits.values()), "limit")
-    return f"{missed} of {whole} missed" if missed else f"{whole} met"
+    if missed:
+        return f"{missed} of {whole} missed"
+    return f"{whole} met"
 
 
 def sentence(counts: Mapping[Outcome, int], finished: RunFinished, tests: int) -> str:
     """The verdict on a run. ``counts`` and ``tests`` are without quarantined ones."""
     if any(outcome.is_bad and count for outcome, count in counts.items()):
         bad = sum(count for outcome, count in counts.items() if outcome.is_failure)
-        words = f"{bad:,} of {many(tests, 'test')} failed"
-        return f"{words}; interrupted" if finished.exit_code == 130 else words
+        message = f"{bad:,} of {many(tests, 'test')} failed"
+        if finished.exit_code == 130:
+            return f"{message}; interrupted"
+        return message
     if finished.exit_code == 130:
         return finished.reason[:1].upper() + finished.reason[1:]
     if finished.exit_code == 3:
         return "Nothing was run"
     if finished.exit_code:
         blocked = counts.get(Outcome.BLOCKED, 0)
-        return f"{blocked:,} of {many(tests, 'test')} blocked" if blocked else "The run failed"
+        if blocked:
+            return f"{blocked:,} of {many(tests, 'test')} blocked"
+        return "The run failed"
     ran = tests - counts.get(Outcome.SKIPPED, 0) - counts.get(Outcome.TODO, 0)
     flaky = counts.get(Outcome.FLAKY, 0)
     if not ran:
         return "Only quarantined tests were run"
-    words = "1 test passed" if ran == 1 else f"All {ran:,} tests passed"
-    return f"{words}, {flaky:,} of them flaky" if flaky else words
+    message = "1 test passed"
+    if ran != 1:
+        message = f"All {ran:,} tests passed"
+    if flaky:
+        return f"{message}, {flaky:,} of them flaky"
+    return message

@@ -109,22 +109,25 @@ def _side_by_side(
             return sides[0], sides[1], ()
         return before.ended, after.ended, ()
     left = sorted((before.environments | after.environments) - shared)
-    kept = [{a: e for a, e in run.ended.items() if e.environment in shared}
-            for run in (before, after)]  # fmt: skip
+    kept = [
+        {a: e for a, e in run.ended.items() if e.environment in shared} for run in (before, after)
+    ]
     return kept[0], kept[1], tuple(left)
 
 
-def _sort_in(found: Comparison, change: Change) -> None:
+def _sort_in(comparison: Comparison, change: Change) -> None:
     if change.before is None:
-        found.new.append(change)
+        comparison.new.append(change)
     elif change.after is None:
-        found.gone.append(change)
+        comparison.gone.append(change)
     elif _is_bad(change.after):
-        (found.still_failing if _is_bad(change.before) else found.newly_failing).append(change)
+        (comparison.still_failing if _is_bad(change.before) else comparison.newly_failing).append(
+            change
+        )
     elif _is_bad(change.before) and change.after.outcome == Outcome.PASSED:
-        found.mended.append(change)
+        comparison.mended.append(change)
     elif change.after.outcome == Outcome.FLAKY and change.before.outcome != Outcome.FLAKY:
-        found.newly_flaky.append(change)
+        comparison.newly_flaky.append(change)
 
 
 def _is_bad(ended: TestEnd | None) -> bool:

@@ -19,18 +19,18 @@ SUITES, FILES, TAGS, NAMES, ADDRESSES = "suites", "files", "tags", "names", "add
 
 def write_words(results: Path, tests: Iterable[Test]) -> None:
     """Write every list again."""
-    words: dict[str, set[str]] = {SUITES: set(), FILES: set(), TAGS: set(), NAMES: set()}
+    by_subject: dict[str, set[str]] = {SUITES: set(), FILES: set(), TAGS: set(), NAMES: set()}
     addresses = set()
     for test in tests:
-        words[SUITES].add(test.suite)
-        words[FILES].add(test.path)
-        words[TAGS].update(tag.text for tag in test.tags)
-        words[NAMES].add(test.name)
+        by_subject[SUITES].add(test.suite)
+        by_subject[FILES].add(test.path)
+        by_subject[TAGS].update(tag.text for tag in test.tags)
+        by_subject[NAMES].add(test.name)
         addresses.add(test.address)
-    words[ADDRESSES] = addresses
+    by_subject[ADDRESSES] = addresses
     with contextlib.suppress(OSError):  # without them a shell completes less, and that is all
-        for subject, found in words.items():
-            lines = sorted(word for word in found if word.isprintable() and word)
+        for subject, values in by_subject.items():
+            lines = sorted(word for word in values if word.isprintable() and word)
             write_whole(results / FOLDER / subject, "\n".join(lines))
 
 
@@ -41,9 +41,9 @@ def words_starting(results: Path, subject: str, start: str) -> list[str]:
     except OSError:
         return []
     first = bisect_left(lines, start)
-    words = []
+    values = []
     for line in lines[first:]:
         if not line.startswith(start):
             break
-        words.append(line)
-    return words
+        values.append(line)
+    return values

@@ -9,10 +9,15 @@ from wolfbane.environments import Mask
 from wolfbane.model import Evidence
 
 _ENDINGS = {
-    "screenshot": "png", "picture": "png", "page": "html", "console": "console.txt",
-    "protocol": "protocol.txt", "network": "network.txt", "replay": "replay.json",
+    "screenshot": "png",
+    "picture": "png",
+    "page": "html",
+    "console": "console.txt",
+    "protocol": "protocol.txt",
+    "network": "network.txt",
+    "replay": "replay.json",
     "filmstrip": "webp",
-}  # fmt: skip
+}
 _UNMASKED = "pictures and other binary files are not masked: they may show secrets"
 
 
@@ -34,11 +39,11 @@ class EvidenceFiles:
         """
         self._count += 1
         if name:
-            place = f"evidence/{self._count:04}-{_plain(name)[-60:]}"
+            name_in_run = f"evidence/{self._count:04}-{_plain(name)[-60:]}"
         else:
             start = _plain(address.rpartition("#")[2] or address)[:60]
-            place = f"evidence/{self._count:04}-{start}.{_plain(_ENDINGS.get(kind, kind))}"
-        path = self._folder / place
+            name_in_run = f"evidence/{self._count:04}-{start}.{_plain(_ENDINGS.get(kind, kind))}"
+        path = self._folder / name_in_run
         if isinstance(content, str):
             content = self._mask(content).encode()
         elif self._mask.hides_something and _UNMASKED not in self.warnings:
@@ -47,9 +52,9 @@ class EvidenceFiles:
             _write(path, content)
         except OSError:
             path.unlink(missing_ok=True)
-        return Evidence(kind, place, name)
+        return Evidence(kind, name_in_run, name)
 
-    def place(self, evidence: Evidence) -> str:
+    def path(self, evidence: Evidence) -> str:
         """The path of an evidence file, relative to the workspace's root if it is inside."""
         path = self._folder / evidence.path
         inside = path.is_relative_to(self._root)

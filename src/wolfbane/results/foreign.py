@@ -37,15 +37,17 @@ def read_evidence(folder: Path, path: str, longest: int) -> bytes | None:
 
     Raises OSError if it cannot be read, and if it is a link or not a regular file in ``folder``.
     """
-    place = folder / path
-    if not path or place.parent.resolve() != (folder.resolve() / path).parent:
+    evidence = folder / path
+    if not path or evidence.parent.resolve() != (folder.resolve() / path).parent:
         raise OSError("it is not in the folder of the run")
-    file = os.open(place, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
+    file = os.open(evidence, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
     with os.fdopen(file, "rb") as opened:
         facts = os.fstat(file)
         if not stat.S_ISREG(facts.st_mode):
             raise OSError("it is not a regular file")
-        return opened.read() if facts.st_size <= longest else None
+        if facts.st_size <= longest:
+            return opened.read()
+        return None
 
 
 def unpack(archive: Path, folder: Path) -> None:
@@ -63,14 +65,14 @@ def unpack(archive: Path, folder: Path) -> None:
                     raise _refused(f"'{member.name}' is not a file or folder", archive)
                 size += member.size
                 if size > limit or count >= _MOST_FILES:
-                    words = f"its files are larger than {bytes_shown(limit)}"
+                    message = f"its files are larger than {bytes_shown(limit)}"
                     if count >= _MOST_FILES:
-                        words = f"it has more than {_MOST_FILES:,} files"
-                    raise _refused(words, archive)
+                        message = f"it has more than {_MOST_FILES:,} files"
+                    raise _refused(message, archive)
                 packed.extract(member, folder, filter="data")
     except (OSError, tarfile.TarError, EOFError, ValueError) as error:
         raise _refused(str(error), archive) from None
 
 
-def _refused(words: str, archive: Path) -> InputError:
-    return InputError(Problem(f"cannot unpack the archive: {words}", str(archive)))
+def _refused(message: str, archive: Path) -> InputError:
+    return InputError(Problem(f"cannot unpack the archive: {message}", str(archive)))

@@ -91,8 +91,8 @@ def read_journal(folder: Path) -> Iterator[Event]:
     path = folder / JOURNAL_NAME
     try:
         if path.stat().st_size > _LARGEST:
-            words = f"the record is larger than {bytes_shown(_LARGEST)}"
-            raise InputError(Problem(words, str(path)))
+            reason = f"the record is larger than {bytes_shown(_LARGEST)}"
+            raise InputError(Problem(reason, str(path)))
         lines = read_regular(path).split(b"\n")
     except OSError as error:
         raise InputError(Problem(f"cannot read the file: {error}", str(path))) from None
@@ -103,7 +103,9 @@ def read_journal(folder: Path) -> Iterator[Event]:
             event = decoder.decode(line)
         except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
             message = f"not an event: {error}"
-            raise InputError(Problem(message, str(path), number, _newer(whole[0]))) from None
+            raise InputError(
+                Problem(message=message, file=str(path), line=number, hint=_newer(whole[0]))
+            ) from None
         if isinstance(event, TestFinished | TestRetried | TestRepeated):
             problem = evidence_problem(event.result)
             if problem:
@@ -118,8 +120,6 @@ def _newer(first: bytes) -> str:
     except (msgspec.DecodeError, ValueError, AttributeError, RecursionError):
         return ""
     same = version == __version__
-    return (
-        ""
-        if same
-        else f"the record was written by Wolfbane {version}; this is Wolfbane {__version__}"
-    )
+    if same:
+        return ""
+    return f"the record was written by Wolfbane {version}; this is Wolfbane {__version__}"

@@ -27,12 +27,12 @@ class Known(msgspec.Struct, frozen=True):
 
 
 class _Entry(msgspec.Struct, frozen=True):
-    """The last outcome of a variant: ``place`` is its address without the environment.
+    """The last outcome of a variant: ``test`` is its address without the environment.
 
     ``machine`` is that of a cluster, if it ran on one.
     """
 
-    place: str
+    test: str
     environment: str
     outcome: str
     seconds: float
@@ -57,7 +57,12 @@ class Newest:
     def learn(self, ended: Iterable[TestEnd]) -> None:
         """Know these outcomes, too, without keeping them."""
         for each in ended:
-            entry = _Entry(each.place, each.environment, each.outcome, each.seconds)
+            entry = _Entry(
+                test=each.place,
+                environment=each.environment,
+                outcome=each.outcome,
+                seconds=each.seconds,
+            )
             self._found[each.address] = entry
 
     def known(self, environments: Mapping[str, str]) -> Known:
@@ -68,7 +73,10 @@ class Newest:
         plain = environments.get("")
         status, times = {}, {}
         for variant, entry in self._found.items():
-            address = entry.place if entry.environment == plain else variant
+            if entry.environment == plain:
+                address = entry.test
+            else:
+                address = variant
             status[address], times[address] = entry.outcome, entry.seconds
         return Known(status, times)
 
@@ -76,39 +84,41 @@ class Newest:
         """The known facts about tests in any environment: the worst outcome, and its duration."""
         worst: dict[str, _Entry] = {}
         for entry in self._found.values():
-            before = worst.setdefault(entry.place, entry)
-            worst[entry.place] = min(before, entry, key=_bad_first)
-        status = {place: entry.outcome for place, entry in worst.items()}
-        return Known(status, {place: entry.seconds for place, entry in worst.items()})
+            before = worst.setdefault(entry.test, entry)
+            worst[entry.test] = min(before, entry, key=_bad_first)
+        status = {address: entry.outcome for address, entry in worst.items()}
+        return Known(status, {address: entry.seconds for address, entry in worst.items()})
 
-    def variants(self, place: str) -> dict[str, tuple[str, float]]:
+    def variants(self, address: str) -> dict[str, tuple[str, float]]:
         """The newest outcome and duration of a test, by environment."""
-        mine = (entry for entry in self._found.values() if entry.place == place)
+        mine = (entry for entry in self._found.values() if entry.test == address)
         return {entry.environment: (entry.outcome, entry.seconds) for entry in mine}
 
     def environments(self, wanted: Callable[[str], bool]) -> list[str]:
         """The environments in which the last outcome of a test matches."""
-        found = {e.environment: None for e in self._found.values() if wanted(e.outcome)}
-        return list(found)
+        environments = {e.environment: None for e in self._found.values() if wanted(e.outcome)}
+        return list(environments)
 
     def by_machine(self) -> dict[str, list[str]]:
         """The addresses of the tests that last ran on each machine of a cluster, by its name."""
         addresses: dict[str, list[str]] = {}
         for variant, entry in self._found.items():
             if entry.machine:
-                addresses.setdefault(entry.machine, []).extend((variant, entry.place))
+                addresses.setdefault(entry.machine, []).extend((variant, entry.test))
         return addresses
 
     def take_in(self, results: Iterable[Result]) -> None:
         """Add the results of a run, and write the file in one step."""
         for result in results:
-            place = result.address.removesuffix(f" @{result.target}") if result.target else ""
+            address = ""
+            if result.target:
+                address = result.address.removesuffix(f" @{result.target}")
             self._found[result.variant] = _Entry(
-                place or result.address,
-                result.environment,
-                str(result.outcome),
-                result.seconds,
-                result.machine,
+                test=address or result.address,
+                environment=result.environment,
+                outcome=str(result.outcome),
+                seconds=result.seconds,
+                machine=result.machine,
             )
         data = {
             variant: list(msgspec.structs.astuple(entry)) for variant, entry in self._found.items()

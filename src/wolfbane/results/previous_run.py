@@ -27,9 +27,10 @@ def since_the_one_before(
     before = next((e for e in older if e.wanted == now.wanted), None)
     if before is None:
         return None
-    runs = [NamedRun(e, {each.address: each for each in store.results_of(e.id)})
-            for e in (before, now)]  # fmt: skip
-    return compare(runs[0], runs[1], {}, quarantined)
+    runs = [
+        NamedRun(e, {each.address: each for each in store.results_of(e.id)}) for e in (before, now)
+    ]
+    return compare(runs[0], runs[1], {}, quarantined=quarantined)
 
 
 def is_news(comparison: Comparison | None, *, failed: bool) -> bool:
@@ -37,6 +38,8 @@ def is_news(comparison: Comparison | None, *, failed: bool) -> bool:
     if comparison is None:
         return failed
     return bool(
-        comparison.regressions or comparison.mended or comparison.newly_flaky
+        comparison.regressions
+        or comparison.mended
+        or comparison.newly_flaky
         or comparison.before.exit_code != comparison.after.exit_code
-    )  # fmt: skip
+    )

@@ -75,7 +75,9 @@ class Quarantine:
 
     def expression(self) -> Expression | None:
         """All entries as one expression; None without entries."""
-        return any_of([parse(entry.match) for entry in self.entries]) if self.entries else None
+        if self.entries:
+            return any_of([parse(entry.match) for entry in self.entries])
+        return None
 
 
 def read_quarantine(workspace: Workspace) -> Quarantine:
@@ -108,11 +110,18 @@ def read_entries(root: Path) -> list[QuarantineEntry]:
     for key in data:
         if key != TABLE:
             hint = did_you_mean(key, [TABLE])
-            problems.append(Problem(f"unknown table '{key}'", NAME, line_of(lines, (key,)), hint))
+            problems.append(
+                Problem(
+                    message=f"unknown table '{key}'",
+                    file=NAME,
+                    line=line_of(lines, (key,)),
+                    hint=hint,
+                )
+            )
     for index, table in enumerate(data.get(TABLE, ())):
         line = line_of(lines, (TABLE, index))
-        place: Location = (TABLE, index)
-        wrong = list(_problems(table, partial(_line, lines, place)))
+        location: Location = (TABLE, index)
+        wrong = list(_problems(table, partial(_line, lines, location)))
         problems += wrong
         if not wrong:
             entries.append(QuarantineEntry(**table, line=line))
@@ -121,14 +130,19 @@ def read_entries(root: Path) -> list[QuarantineEntry]:
     return entries
 
 
-def _line(lines: dict[Location, int], place: Location, *key: str) -> int:
-    return line_of(lines, (*place, *key))
+def _line(lines: dict[Location, int], location: Location, *key: str) -> int:
+    return line_of(lines, (*location, *key))
 
 
 def _problems(table: Mapping[str, Any], line: Callable[..., int]) -> Iterable[Problem]:
     for key, value in table.items():
         if key not in _KEYS:
-            yield Problem(f"unknown key '{key}'", NAME, line(key), did_you_mean(key, _KEYS))
+            yield Problem(
+                message=f"unknown key '{key}'",
+                file=NAME,
+                line=line(key),
+                hint=did_you_mean(key, _KEYS),
+            )
         elif key in ("since", "until"):
             if type(value) is not date:
                 yield Problem(f"'{key}' is not a date; write {key} = 2026-06-01", NAME, line(key))
@@ -150,7 +164,10 @@ def add(root: Path, entry: QuarantineEntry) -> None:
     if any(entry.match == other.match for other in read_entries(root)):
         raise InputError(Problem(f"these tests are already quarantined: {entry.match}", NAME))
     path = root / NAME
-    text = path.read_text(encoding="utf-8") if path.exists() else _HEAD
+    if path.exists():
+        text = path.read_text(encoding="utf-8")
+    else:
+        text = _HEAD
     table = tomlkit.table()
     for key in _KEYS:
         if value := getattr(entry, key):
@@ -187,11 +204,11 @@ def quarantined_in(
     for test in tests:
         if entry := quarantine.entry(test):
             quarantined[test.address] = Quarantined(
-                entry.because,
-                entry.days(today),
-                entry.until.isoformat() if entry.until else "",
-                entry.owner,
-                entry.ticket,
+                because=entry.because,
+                days=entry.days(today),
+                until=entry.until.isoformat() if entry.until else "",
+                owner=entry.owner,
+                ticket=entry.ticket,
                 over=entry.is_over(today),
             )
     return quarantined

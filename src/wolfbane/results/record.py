@@ -42,22 +42,30 @@ class Record(msgspec.Struct):
     @property
     def name(self) -> str:
         """The workspace's name."""
-        return self.started.workspace if self.started else ""
+        if self.started:
+            return self.started.workspace
+        return ""
 
     @property
     def began(self) -> str:
         """The start of the run as an ISO 8601 time with a zone."""
-        return self.started.began if self.started else "1970-01-01T00:00:00+00:00"
+        if self.started:
+            return self.started.began
+        return "1970-01-01T00:00:00+00:00"
 
     @property
     def seconds(self) -> float:
         """The duration of the run."""
-        return self.finished.seconds if self.finished else 0.0
+        if self.finished:
+            return self.finished.seconds
+        return 0.0
 
     @property
     def version(self) -> str:
         """The version of Wolfbane that ran it."""
-        return self.started.version if self.started else __version__
+        if self.started:
+            return self.started.version
+        return __version__
 
     @property
     def system(self) -> dict[str, str]:
@@ -76,7 +84,10 @@ class Record(msgspec.Struct):
     @property
     def reasons(self) -> dict[str, str]:
         """The reasons for quarantined tests, by address."""
-        entries = self.started.quarantined if self.started else {}
+        if self.started:
+            entries = self.started.quarantined
+        else:
+            entries = {}
         return {address: entry.because for address, entry in entries.items()}
 
 

@@ -38,6 +38,7 @@ class ResultBuilder:
         test: Test,
         ending: Ending,
         output: str,
+        *,
         parts: Sequence[Part] = (),
         evidence: Sequence[Evidence] = (),
         began: float = 0.0,
@@ -72,22 +73,37 @@ class ResultBuilder:
             account=Discrepancy(ending.account) if ending.account else Discrepancy.AGREED,
             about=self._about(ending) if ending.about else (),
         )
-        return self._after(whole, ending.attempts) if ending.attempts else whole
+        if ending.attempts:
+            return self._after(whole, ending.attempts)
+        return whole
 
     def _after(self, result: Result, attempts: Sequence[AttemptData]) -> Result:
         """A result with the earlier attempts that the runtime itself made."""
         earlier = tuple(
             Result(
-                result.address, result.suite, result.kind, result.path, result.name,
-                _OUTCOMES[message.outcome], message.seconds, self._text(message.message),
-                self._text(message.trace), output=self._text(message.output), tags=result.tags,
-                browser=result.browser, target=result.target,
-                environment=result.environment, attempt=number,
+                address=result.address,
+                suite=result.suite,
+                kind=result.kind,
+                path=result.path,
+                name=result.name,
+                outcome=_OUTCOMES[message.outcome],
+                seconds=message.seconds,
+                message=self._text(message.message),
+                trace=self._text(message.trace),
+                output=self._text(message.output),
+                tags=result.tags,
+                browser=result.browser,
+                target=result.target,
+                environment=result.environment,
+                attempt=number,
             )
             for number, message in enumerate(attempts, 1)
-        )  # fmt: skip
+        )
         flaky = result.outcome is Outcome.PASSED and any(each.outcome.is_bad for each in earlier)
-        outcome = Outcome.FLAKY if flaky else result.outcome
+        if flaky:
+            outcome = Outcome.FLAKY
+        else:
+            outcome = result.outcome
         return replace(result, outcome=outcome, attempt=len(earlier) + 1, earlier=earlier)
 
     def parts(self, messages: Iterable[PartData]) -> list[Part]:
@@ -95,7 +111,7 @@ class ResultBuilder:
         return [self._part(part) for part in messages]
 
     def _about(self, ending: Ending) -> tuple[tuple[str, str], ...]:
-        return tuple((self._mask(title), self._text(words)) for title, words in ending.about)
+        return tuple((self._mask(title), self._text(text)) for title, text in ending.about)
 
     def _frame(self, frame: FrameData) -> Frame:
         return Frame(self._relative(frame.file), frame.line or 0, frame.function)
@@ -103,19 +119,21 @@ class ResultBuilder:
     def _part(self, part: PartData) -> Part:
         # A file may have thousands: what most of them lack is asked for before it is worked on.
         return Part(
-            self._mask(part.name),
-            _OUTCOMES[part.outcome],
-            self._text(part.message) if part.message else "",
-            part.seconds,
-            self._relative(part.file) if part.file else "",
-            part.line,
-            tuple(self.parts(part.parts)) if part.parts else (),
-            tuple(tuple(map(self._mask, row)) for row in part.table) if part.table else (),
-            self._text(part.text) if part.text else "",
+            name=self._mask(part.name),
+            outcome=_OUTCOMES[part.outcome],
+            message=self._text(part.message) if part.message else "",
+            seconds=part.seconds,
+            file=self._relative(part.file) if part.file else "",
+            line=part.line,
+            parts=tuple(self.parts(part.parts)) if part.parts else (),
+            table=tuple(tuple(map(self._mask, row)) for row in part.table) if part.table else (),
+            text=self._text(part.text) if part.text else "",
         )
 
     def _text(self, text: str) -> str:
-        return _limited(self._mask(text)) if text else ""
+        if text:
+            return _limited(self._mask(text))
+        return ""
 
     def _relative(self, file: str) -> str:
         return file.removeprefix(self._start)
@@ -130,7 +148,7 @@ class ResultBuilder:
                 first = max(1, frame.line - BEFORE)
                 shown = lines[first - 1 : frame.line + AFTER]
                 kept = tuple(_clipped(self._mask(line)) for line in shown)
-                return Excerpt(frame.file, frame.line, first, kept)
+                return Excerpt(file=frame.file, line=frame.line, first=first, lines=kept)
         return None
 
 
@@ -144,7 +162,9 @@ def source_lines(path: Path) -> tuple[str, ...]:
 
 
 def _clipped(line: str) -> str:
-    return line if len(line) <= LONGEST_LINE else f"{line[:LONGEST_LINE]} ..."
+    if len(line) <= LONGEST_LINE:
+        return line
+    return f"{line[:LONGEST_LINE]} ..."
 
 
 def _limited(text: str) -> str:

@@ -61,7 +61,9 @@ def _summary(folder: Path) -> dict[str, Any]:
         data = json.loads(read_regular(folder / SUMMARY_NAME))
     except (OSError, ValueError):
         return {}
-    return data if isinstance(data, dict) else {}
+    if isinstance(data, dict):
+        return data
+    return {}
 
 
 def _size(folder: Path) -> int:
@@ -75,7 +77,10 @@ def outdated(
 
     With both, both must apply. Running runs are never included.
     """
-    beyond = runs if keep is None else runs[keep:]
+    if keep is None:
+        beyond = runs
+    else:
+        beyond = runs[keep:]
     limit = now - timedelta(seconds=older_than or 0)
     return [run for run in beyond if run.began <= limit and not run.goes_on]
 
@@ -109,13 +114,13 @@ def tidy(workspace: Workspace, now: datetime) -> list[str]:
         store, problems = open_history(workspace)
         kept = kept_runs(workspace.results)
         if keep.evidence:
-            for run in outdated(kept, None, seconds(keep.evidence), now):
+            for run in outdated(kept, None, seconds(keep.evidence), now=now):
                 remove(run, evidence_only=True)
         if keep.runs is not None:
-            for run in outdated(kept, max(keep.runs, 1), None, now):
+            for run in outdated(kept, max(keep.runs, 1), None, now=now):
                 remove(run)
         if keep.history:
-            for run in outdated(kept_runs(workspace.results), None, seconds(keep.history), now):
+            for run in outdated(kept_runs(workspace.results), None, seconds(keep.history), now=now):
                 remove(run)  # else the history would take it in again
             limit = now.astimezone() - timedelta(seconds=seconds(keep.history))
             store.forget(limit.isoformat(timespec="seconds"))

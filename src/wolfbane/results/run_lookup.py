@@ -66,7 +66,8 @@ def latest_two(store: Store) -> tuple[NamedRun, NamedRun]:
     before = next((e for e in older if e.wanted == newest.wanted), None)
     if before is None:
         chose = f"{newest.expression}" + (f" in {newest.target}" if newest.target else "")
-        chose += f" at {newest.revision}" if newest.revision else ""
+        if newest.revision:
+            chose += f" at {newest.revision}"
         raise InputError(
             Problem(
                 f"no run before {newest.name} has the same selection ({chose})",
@@ -87,8 +88,8 @@ def _entry(entries: list[RunEntry], name: str, root: Path) -> tuple[RunEntry, st
     word, at, only = name.partition("@")
     if word in PLACES:
         entries = [e for e in entries if not e.origin.startswith(ORIGIN)]
-    elif found := _at_revision(entries, word, root):
-        entries, word, by_revision = found, NEWEST, True
+    elif match := _at_revision(entries, word, root):
+        entries, word, by_revision = match, NEWEST, True
         name = f"{NEWEST}{at}{only}"
     if at and word in PLACES:
         entries, name = [e for e in entries if only in e.target.split(",")], word
@@ -108,15 +109,15 @@ def _at_revision(entries: list[RunEntry], name: str, root: Path) -> list[RunEntr
     if any(entry.name.startswith(name) for entry in entries):
         return []  # it is the name of a run
     commit = find_commit(root, name)
-    found = [
-        entry for entry in entries
-        if entry.revision == name
-        or (commit and entry.commit_hash == commit and not entry.changed)
-    ]  # fmt: skip
-    if commit and not found:
+    matches = [
+        entry
+        for entry in entries
+        if entry.revision == name or (commit and entry.commit_hash == commit and not entry.changed)
+    ]
+    if commit and not matches:
         hint = f"wolfbane run --at {name}"
         raise InputError(Problem(f"no run at revision '{name}' is recorded", hint=hint))
-    return found
+    return matches
 
 
 def in_order(one: NamedRun, other: NamedRun) -> tuple[NamedRun, NamedRun]:
@@ -124,4 +125,6 @@ def in_order(one: NamedRun, other: NamedRun) -> tuple[NamedRun, NamedRun]:
     if one.entry.commit_hash != other.entry.commit_hash and one.by_revision and other.by_revision:
         return one, other
     began = [datetime.fromisoformat(run.entry.began) for run in (one, other)]
-    return (one, other) if began[0] <= began[1] else (other, one)
+    if began[0] <= began[1]:
+        return (one, other)
+    return (other, one)

@@ -55,7 +55,9 @@ def one_named(names: Sequence[str], name: str) -> str:
         raise InputError(Problem(f"there is no {name} run; recorded runs: {len(names)}"))
     matches = [known for known in names if known.startswith(name)]
     if len(matches) == 1 or name in matches:
-        return name if name in matches else matches[0]
+        if name in matches:
+            return name
+        return matches[0]
     if matches:
         some = ", ".join(matches[:5])
         raise InputError(Problem(f"'{name}' matches {len(matches)} runs: {some}"))

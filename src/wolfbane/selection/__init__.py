@@ -21,7 +21,25 @@ from wolfbane.selection.grammar import (
 from wolfbane.selection.match import Matcher, may_match, wanted_outcomes
 
 __all__ = [
-    "EVERYTHING", "FIELDS", "And", "Choice", "Expression", "Field", "Matcher", "Not", "Or", "Term",
-    "TermCount", "Verdict", "all_of", "any_of", "choose", "field_terms", "may_match", "parse",
-    "term_counts", "terms_of", "wanted_outcomes",
-]  # fmt: skip
+    "EVERYTHING",
+    "FIELDS",
+    "And",
+    "Choice",
+    "Expression",
+    "Field",
+    "Matcher",
+    "Not",
+    "Or",
+    "Term",
+    "TermCount",
+    "Verdict",
+    "all_of",
+    "any_of",
+    "choose",
+    "field_terms",
+    "may_match",
+    "parse",
+    "term_counts",
+    "terms_of",
+    "wanted_outcomes",
+]

@@ -71,9 +71,13 @@ class TermCount(msgspec.Struct, frozen=True):
     hint: str = ""
 
     def __str__(self) -> str:
-        tests = "test" if self.total == 1 else "tests"
+        tests = "tests"
+        if self.total == 1:
+            tests = "test"
         line = f"{self.term} matches {self.matches} of {self.total} {tests}"
-        return f"{line}; did you mean {self.hint}?" if self.hint else line
+        if self.hint:
+            return f"{line}; did you mean {self.hint}?"
+        return line
 
 
 def choose(choice: Choice, tests: Iterable[Test], status: Mapping[str, str]) -> Verdict:
@@ -93,7 +97,9 @@ def choose(choice: Choice, tests: Iterable[Test], status: Mapping[str, str]) -> 
                 break
         else:
             chosen.append(test)
-    return _focused(chosen, left_out) if choice.focus else Verdict(tuple(chosen), dict(left_out))
+    if choice.focus:
+        return _focused(chosen, left_out)
+    return Verdict(tuple(chosen), dict(left_out))
 
 
 def _focused(chosen: Sequence[Test], left_out: Counter[str]) -> Verdict:
@@ -122,8 +128,10 @@ def term_counts(
     for term in dict.fromkeys(terms_of(expression)):
         matcher = Matcher(term, status)
         matches = sum(1 for test in tests if matcher(test))
-        hint = "" if matches else _hint(term, tests, status)
-        counts.append(TermCount(term, matches, len(tests), hint))
+        hint = ""
+        if not matches:
+            hint = _hint(term, tests, status)
+        counts.append(TermCount(term=term, matches=matches, total=len(tests), hint=hint))
     return counts
 
 
@@ -166,19 +174,27 @@ class Reason(msgspec.Struct, frozen=True):
 
 def reasons(choice: Choice, test: Test, status: Mapping[str, str]) -> Iterator[Reason]:
     """The selection, each drop and the leave-out, in the order of application."""
-    yield _reason("selection", choice.expression, test, status)
+    yield _reason("selection", choice.expression, test, status=status)
     for drop in choice.drops:
-        yield _reason("--drop", drop, test, status)
+        yield _reason("--drop", drop, test, status=status)
     if choice.leave_out is not None:
-        yield _reason("leave_out", choice.leave_out, test, status)
+        yield _reason("leave_out", choice.leave_out, test, status=status)
 
 
 def _reason(source: str, expression: Expression, test: Test, status: Mapping[str, str]) -> Reason:
     terms = dict.fromkeys(terms_of(expression))
-    reasons = () if isinstance(expression, Term) else tuple(
-        (str(term), Matcher(term, status)(test)) for term in terms
-    )  # fmt: skip
-    found = [term.among or {} for term in terms]
-    why = [among.get(test.path) or among.get(test.address) for among in found]
+    reasons = (
+        ()
+        if isinstance(expression, Term)
+        else tuple((str(term), Matcher(term, status)(test)) for term in terms)
+    )
+    pools = [term.among or {} for term in terms]
+    why = [among.get(test.path) or among.get(test.address) for among in pools]
     holds = Matcher(expression, status)(test)
-    return Reason(source, str(expression), holds, reasons, tuple(filter(None, why)))
+    return Reason(
+        source=source,
+        text=str(expression),
+        holds=holds,
+        terms=reasons,
+        why=tuple(filter(None, why)),
+    )

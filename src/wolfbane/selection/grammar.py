@@ -95,13 +95,17 @@ EVERYTHING = And(())
 def all_of(items: Iterable[Expression]) -> Expression:
     """The items joined by ``and``, without unnecessary nesting."""
     kept = tuple(item for item in items if item != EVERYTHING)
-    return kept[0] if len(kept) == 1 else And(kept)
+    if len(kept) == 1:
+        return kept[0]
+    return And(kept)
 
 
 def any_of(items: Iterable[Expression]) -> Expression:
     """The items joined by ``or``, without unnecessary nesting."""
     kept = tuple(items)
-    return kept[0] if len(kept) == 1 else Or(kept)
+    if len(kept) == 1:
+        return kept[0]
+    return Or(kept)
 
 
 def terms_of(expression: Expression) -> Iterator[Term]:
@@ -145,12 +149,12 @@ class _ExpressionParser:
             return
         match = _TOKEN.match(self.text, self.at)
         if match is None:
-            place = self.at + len(self.text[self.at :]) - len(self.text[self.at :].lstrip())
-            mark = self.text[place]
+            position = self.at + len(self.text[self.at :]) - len(self.text[self.at :].lstrip())
+            mark = self.text[position]
             what = (
                 f"the closing quote {mark} is missing" if mark in "\"'" else f"unexpected {mark!r}"
             )
-            raise ExpressionError(what, self.text, place)
+            raise ExpressionError(what, self.text, position)
         kind = match.lastgroup or ""
         self.kind, self.value, self.start = kind, match[kind], match.start(kind)
         self.at = match.end()
@@ -240,14 +244,14 @@ class _ExpressionParser:
         else:
             value = _unescaped(value)
         self.next()
-        return Term(name, value, style, start)
+        return Term(field=name, value=value, style=style, position=start)
 
     def check_regex(self, value: str, start: int) -> None:
         try:
             re.compile(value)
         except re.error as error:
-            place = start + 1 + (error.pos or 0)
-            raise self.fail(f"not a regular expression: {error.msg}", place) from None
+            position = start + 1 + (error.pos or 0)
+            raise self.fail(f"not a regular expression: {error.msg}", position) from None
 
     def values_only(self) -> Expression:
         """The whole text as values of one field; text that is not a list of values is one value."""
@@ -256,16 +260,18 @@ class _ExpressionParser:
             if self.kind == "end":
                 return expression
             raise self.fail("unexpected text after the closing quote or slash")
-        words = [word.strip() for word in self.text.split(",")]
-        if not all(words):
+        tokens = [word.strip() for word in self.text.split(",")]
+        if not all(tokens):
             raise ExpressionError(f"--{self.only_field} has an empty value", self.text, 0)
-        return any_of(Term(self.only_field, word, self.style_of(word)) for word in words)
+        return any_of(Term(self.only_field, word, self.style_of(word)) for word in tokens)
 
     def style_of(self, word: str) -> str:
         """Quotes are easier to read than backslashes, if they have the same meaning."""
         path = field_of(self.only_field).matching is Matching.PATH
         plain = path or re.search(r"[*?]", word)
-        return "quoted" if not plain and re.search(r"[\s()\"',:\\]", word) else "word"
+        if not plain and re.search(r"[\s()\"',:\\]", word):
+            return "quoted"
+        return "word"
 
 
 def _unescaped(text: str) -> str:
@@ -280,8 +286,12 @@ def _written(value: str, style: str) -> str:
         escaped = value.replace("\\", "\\\\").replace('"', '\\"')
         return f'"{escaped}"'
     safe = re.sub(r"""([\s()"',:\\])""", r"\\\1", value)
-    return f"\\{safe}" if value.lower() in _KEYWORDS or value.startswith("/") else safe
+    if value.lower() in _KEYWORDS or value.startswith("/"):
+        return f"\\{safe}"
+    return safe
 
 
 def _nested(item: Expression) -> str:
-    return f"({item})" if isinstance(item, And | Or) else str(item)
+    if isinstance(item, And | Or):
+        return f"({item})"
+    return str(item)

@@ -76,7 +76,9 @@ def wanted_outcomes(expressions: Iterable[Expression]) -> TextTest | None:
     """
     terms = [term for expression in expressions for term in _asked_statuses(expression)]
     checks = [text_test(term) for term in terms]
-    return (lambda outcome: any(check(outcome) for check in checks)) if checks else None
+    if checks:
+        return lambda outcome: any(check(outcome) for check in checks)
+    return None
 
 
 def _asked_statuses(expression: Expression) -> Iterator[Term]:
@@ -140,7 +142,7 @@ def _address_test(value: str) -> Predicate:
     def holds(test: Test) -> bool:
         if not value.startswith(test.path):
             return False
-        return any(_is_at(test, place) for place in _without_variant(value, test))
+        return any(_is_at(test, address) for address in _without_variant(value, test))
 
     return holds
 
@@ -148,8 +150,11 @@ def _address_test(value: str) -> Predicate:
 def _without_variant(value: str, test: Test) -> Iterator[str]:
     """The value, and the value without the variant at its end."""
     yield value
-    for ending in {variant("", test.browser, ""), variant("", test.browser, test.target),
-                   variant("", "", test.target)}:  # fmt: skip
+    for ending in {
+        variant("", test.browser, ""),
+        variant("", test.browser, test.target),
+        variant("", "", test.target),
+    }:
         if ending and value.endswith(ending):
             yield value.removesuffix(ending)
 
@@ -157,10 +162,10 @@ def _without_variant(value: str, test: Test) -> Iterator[str]:
 def _is_at(test: Test, value: str) -> bool:
     if value in (test.worker_address, test.path) or test.worker_address.startswith(f"{value} / "):
         return True
-    place = _LINE.fullmatch(value)
-    if place is None or place[1] != test.path:
+    match = _LINE.fullmatch(value)
+    if match is None or match[1] != test.path:
         return False
-    return not test.name or test.line <= int(place[2]) <= max(test.end, test.line)
+    return not test.name or test.line <= int(match[2]) <= max(test.end, test.line)
 
 
 def may_match(expression: Expression, file: _FileLike, *, unknown: bool = False) -> bool | None:
@@ -172,12 +177,16 @@ def may_match(expression: Expression, file: _FileLike, *, unknown: bool = False)
         return _file_term(expression, file, unknown=unknown)
     if isinstance(expression, Not):
         inner = may_match(expression.item, file, unknown=unknown)
-        return None if inner is None else not inner
+        if inner is None:
+            return None
+        return not inner
     verdicts = [may_match(item, file, unknown=unknown) for item in expression.items]
     decisive = not isinstance(expression, And)
     if decisive in verdicts:
         return decisive
-    return None if None in verdicts else not decisive
+    if None in verdicts:
+        return None
+    return not decisive
 
 
 def _file_term(term: Term, file: _FileLike, *, unknown: bool) -> bool | None:
@@ -191,5 +200,7 @@ def _file_term(term: Term, file: _FileLike, *, unknown: bool) -> bool | None:
         return text_test(term)(file.path)
     if field_of(term.field).matching is Matching.ADDRESS:
         inside = term.value.startswith((f"{file.path}#", f"{file.path}:", f"{file.path} @"))
-        return None if inside or term.value == file.path else False
+        if inside or term.value == file.path:
+            return None
+        return False
     return None

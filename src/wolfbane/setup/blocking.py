@@ -41,8 +41,8 @@ def blocked_tests(
     by_path: dict[str, list[Test]] = {}
     for test in choose(choice, inventory.tests_at(target), status).chosen:
         by_path.setdefault(test.path, []).append(test)
-    for file, words, output in reasons:
-        end = ending(Outcome.BLOCKED, words)
+    for file, message, output in reasons:
+        end = ending(Outcome.BLOCKED, message)
         if tests := by_path.get(file.path):
             blocked.certain.append(builder.make(tests[0], end, output))
             blocked.certain += (builder.make(test, end, "") for test in tests[1:])
@@ -59,4 +59,6 @@ def suite_as_file(suite: Suite) -> TestFile:
 
 
 def _whole(file: TestFile, target: str) -> Test:
-    return Test(file.suite, file.kind, file.path, "", exact=True, target=target)
+    return Test(
+        suite=file.suite, kind=file.kind, path=file.path, name="", exact=True, target=target
+    )

@@ -68,7 +68,7 @@ class Builder:
             if not suite.build or self._context.pool.stopping:
                 continue
             mark = build_mark(self._workspace, suite, self._context.launcher.first)
-            fresh = is_fresh(self._workspace, suite, self._built.get(suite.name), mark)
+            fresh = is_fresh(self._workspace, suite, self._built.get(suite.name), mark=mark)
             if self._when == NEVER:
                 if not fresh:
                     self.stale.append(suite.name)
@@ -80,7 +80,10 @@ class Builder:
         for suite in suites:
             if suite.name not in self.failures:
                 launcher, root = launcher_of(suite), self._workspace.root
-                commands = launcher.commands_before(root, suite) if launcher else ()
+                if launcher:
+                    commands = launcher.commands_before(root, suite)
+                else:
+                    commands = ()
                 await self._all(suite, commands, "set-up")
 
     async def _build(self, suite: Suite, mark: str) -> None:
@@ -97,7 +100,7 @@ class Builder:
             self.ran = True
             self._tell(Building(suite.name, command))
             member = f"{what}-{suite.name}.{number}"
-            code, output = await run_build_command(self._context, suite, command, member)
+            code, output = await run_build_command(self._context, suite, command, member=member)
             if code:
                 message = f"the {what} of the suite failed: {command} ({code})"
                 self.failures[suite.name] = BuildFailure(message, output[-KEPT:])
@@ -108,7 +111,7 @@ class Builder:
 def build_mark(workspace: Workspace, suite: Suite, environment: Environment) -> str:
     """A hash of a suite's build: its commands, variables, and the content of every input."""
     digest = hashlib.blake2b(environment.fingerprint(suite).encode())
-    for path in suite_files(workspace.root, suite.inputs, ("*",), ()):
+    for path in suite_files(workspace.root, suite.inputs, ("*",), exclude=()):
         content = b""
         with contextlib.suppress(OSError):  # a pipe, or a file that was removed meanwhile
             content = read_regular(workspace.root / path)
@@ -126,10 +129,10 @@ def is_fresh(workspace: Workspace, suite: Suite, built: Built | None, mark: str)
 def _outputs(workspace: Workspace, suite: Suite) -> Sequence[str]:
     """The files that the build should have left, also those that git ignores."""
     root = workspace.root
-    found = {path: None for path in suite.outputs if "*" not in path and "?" not in path}
+    outputs = {path: None for path in suite.outputs if "*" not in path and "?" not in path}
     for glob in suite.outputs:
-        found |= {path.relative_to(root).as_posix(): None for path in root.glob(glob)}
-    return list(found)
+        outputs |= {path.relative_to(root).as_posix(): None for path in root.glob(glob)}
+    return list(outputs)
 
 
 def stale_builds(workspace: Workspace, environment: Environment) -> list[str]:
@@ -140,7 +143,7 @@ def stale_builds(workspace: Workspace, environment: Environment) -> list[str]:
         for suite in workspace.suites
         if suite.inputs
         and not is_fresh(
-            workspace, suite, built.get(suite.name), build_mark(workspace, suite, environment)
+            workspace, suite, built.get(suite.name), mark=build_mark(workspace, suite, environment)
         )
     ]
 

@@ -56,12 +56,12 @@ class Collected(msgspec.Struct):
 async def collect(
     context: RunContext,
     files: Sequence[TestFile],
+    *,
     times: Mapping[str, float],
     timeout: float | None,
     progress: Progress,
     building: Callable[[str, str], None],
     target: str = "",
-    *,
     trusting: bool = False,
 ) -> Collected:
     """Collect every file in the pool's workers, the largest first, for one target.
@@ -84,7 +84,7 @@ async def collect(
         await slot.turn_to(target)
         while not context.pool.stopping and (file := _take(waiting, slot, context)):
             loading[file.path] = time.monotonic()
-            await _one(slot, context, file, timeout, collected, building)
+            await _one(slot, context, file, timeout=timeout, into=collected, progress=building)
             del loading[file.path]
             slot.release(context.workspace.suite(file.suite))
             done += 1
@@ -114,9 +114,9 @@ def _queue(
 
 def _take(waiting: list[TestFile], slot: Slot, context: RunContext) -> TestFile | None:
     """Take the next file that a slot may load; None if there is none."""
-    for place in reversed(range(len(waiting))):
-        if context.pool.may_serve(slot, context.workspace.suite(waiting[place].suite)):
-            return waiting.pop(place)
+    for index in reversed(range(len(waiting))):
+        if context.pool.may_serve(slot, context.workspace.suite(waiting[index].suite)):
+            return waiting.pop(index)
     return None
 
 
@@ -215,7 +215,9 @@ class _Answer:
     @property
     def output(self) -> str:
         """The output of the file while it was loaded."""
-        return self._last.output if self._last else ""
+        if self._last:
+            return self._last.output
+        return ""
 
     def failure(self, context: RunContext) -> Ending | None:
         """The reason why the file cannot be run, if any."""
@@ -231,7 +233,10 @@ class _Answer:
 
     def exact_file(self) -> TestFile:
         """The file with its exact tests."""
-        depends = self._last.depends if self._last else ()
+        if self._last:
+            depends = self._last.depends
+        else:
+            depends = ()
         return replace(
             self._file,
             tests=tuple(self._tests),
@@ -245,16 +250,18 @@ class _Answer:
 
 def _lost(done: RequestEnd, limit: float) -> Ending:
     """A file whose worker ended while loading it."""
-    words = f"while loading the file: {done.words or done.end.value}"
+    message = f"while loading the file: {done.message or done.end.value}"
     if done.end is End.TIMED_OUT:
-        words = f"the file was not loaded within {limit:g} s"
+        message = f"the file was not loaded within {limit:g} s"
     outcomes = {End.TIMED_OUT: Outcome.TIMED_OUT, End.CRASHED: Outcome.CRASHED}
-    return ending(outcomes.get(done.end, Outcome.ERRORED), words)
+    return ending(outcomes.get(done.end, Outcome.ERRORED), message)
 
 
 def _first_browser(suite: Suite) -> str:
     """A file may read its endpoint when it is loaded. The endpoint of any browser works."""
-    return suite.browsers[0] if suite.browsers else ""
+    if suite.browsers:
+        return suite.browsers[0]
+    return ""
 
 
 def _test(file: TestFile, message: TestMessage) -> Test:
@@ -279,4 +286,6 @@ def _test(file: TestFile, message: TestMessage) -> Test:
 
 def _whole(file: TestFile, target: str) -> Test:
     """The file itself as a test, for problems with the file as a whole."""
-    return Test(file.suite, file.kind, file.path, "", exact=True, target=target)
+    return Test(
+        suite=file.suite, kind=file.kind, path=file.path, name="", exact=True, target=target
+    )

@@ -26,10 +26,10 @@ class EnvironmentSetup:
                 environment,
                 context.launcher.group,
                 self._workspace.root,
-                context.folder,
-                tell,
-                context.mask,
-                lambda: context.pool.stopping,
+                folder=context.folder,
+                tell=tell,
+                mask=context.mask,
+                stopping=lambda: context.pool.stopping,
             )
             for environment in context.environments.values()
         ]
@@ -37,8 +37,8 @@ class EnvironmentSetup:
     async def prepare(self, suites: Sequence[Suite]) -> dict[tuple[str, str], str]:
         """The reasons why suites are blocked, by label of environment and name of suite."""
         pairs = zip(self._context.environments.values(), self._services)
-        found = await asyncio.gather(*(self._one(*pair, suites) for pair in pairs))
-        return {place: why for part in found for place, why in part.items()}
+        parts = await asyncio.gather(*(self._one(*pair, suites) for pair in pairs))
+        return {variant: why for part in parts for variant, why in part.items()}
 
     async def _one(
         self, environment: Environment, services: Services, suites: Sequence[Suite]
@@ -49,7 +49,9 @@ class EnvironmentSetup:
             version = await asyncio.to_thread(ask_version, environment, self._workspace.home)
             self.versions[environment.label] = version
         waiting = [suite for suite in suites if self._workspace.waits_for_environment(suite)]
-        down = await self._down(environment) if waiting else ""
+        down = ""
+        if waiting:
+            down = await self._down(environment)
         blocked = {}
         for suite in suites:
             whys = [failures[name] for name in suite.needs or () if name in failures]
@@ -62,15 +64,22 @@ class EnvironmentSetup:
     async def _down(self, environment: Environment) -> str:
         context, folder = self._context, self._workspace.root
         group, pool = context.launcher.group, context.pool
-        prober = Prober(group, folder, environment.exports, lambda: pool.stopping)
+        prober = Prober(
+            group=group,
+            folder=folder,
+            variables=environment.exports,
+            given_up=lambda: pool.stopping,
+        )
         waits = [prober.wait(probe, PATIENCE) for probe in environment.probes]
         whys = [why for why in await asyncio.gather(*waits) if why]
         name = environment.name or "the environment"
-        return context.mask(f"{name} is not ready: {'; '.join(whys)}") if whys else ""
+        if whys:
+            return context.mask(f"{name} is not ready: {'; '.join(whys)}")
+        return ""
 
     def ended(self) -> list[str]:
         """Services that ended by themselves during this time."""
-        return [words for services in self._services for words in services.ended()]
+        return [message for services in self._services for message in services.ended()]
 
     async def close(self) -> None:
         """Stop every service."""

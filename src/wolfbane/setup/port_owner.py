@@ -21,7 +21,9 @@ class PortOwner(msgspec.Struct, frozen=True):
     name: str
 
     def __str__(self) -> str:
-        who = f"{self.name} (process {self.pid})" if self.pid else "another process"
+        who = "another process"
+        if self.pid:
+            who = f"{self.name} (process {self.pid})"
         return f"port {self.port} is already used by {who}"
 
 
@@ -29,13 +31,21 @@ def ports_of(port: int, probes: Iterable[Probe]) -> set[int]:
     """The ports of this machine where a service is expected: its own, and those of its readiness
     checks.
     """
-    ports = {port} if port else set()
+    if port:
+        ports = {port}
+    else:
+        ports = set()
     for probe in probes:
         if probe.way != "command":
-            address = probe.target[0] if probe.way == "http" else f"//{probe.target[0]}"
+            if probe.way == "http":
+                address = probe.target[0]
+            else:
+                address = f"//{probe.target[0]}"
             with contextlib.suppress(ValueError):
                 parts = urlsplit(address)
-                default = 443 if parts.scheme == "https" else 80
+                default = 80
+                if parts.scheme == "https":
+                    default = 443
                 if parts.hostname in _HERE:
                     ports.add(parts.port or default)
     return ports
@@ -45,19 +55,23 @@ def listeners(ports: Iterable[int]) -> list[PortOwner]:
     """The processes that listen on these ports now."""
     import psutil
 
-    wanted, found = set(ports), []
+    wanted, owners = set(ports), []
     try:
         connections = psutil.net_connections("tcp")
     except psutil.Error:  # some systems tell this to the superuser alone
         return []
     for connection in connections:
-        port = connection.laddr[1] if connection.laddr else 0
+        port = 0
+        if connection.laddr:
+            port = connection.laddr[1]
         if connection.status == psutil.CONN_LISTEN and port in wanted:
             name = ""
             with contextlib.suppress(psutil.Error):
-                name = psutil.Process(connection.pid).name() if connection.pid else ""
-            found.append(PortOwner(port, connection.pid or 0, name))
-    return found
+                name = ""
+                if connection.pid:
+                    name = psutil.Process(connection.pid).name()
+            owners.append(PortOwner(port, connection.pid or 0, name))
+    return owners
 
 
 def strangers(ports: Iterable[int], process: int) -> list[PortOwner]:
@@ -67,6 +81,6 @@ def strangers(ports: Iterable[int], process: int) -> list[PortOwner]:
     own = {process}
     with contextlib.suppress(psutil.Error):
         own.update(child.pid for child in psutil.Process(process).children(recursive=True))
-    found = listeners(ports)
-    theirs = {listener.port for listener in found if listener.pid in own or not listener.pid}
-    return [listener for listener in found if listener.port not in theirs]
+    owners = listeners(ports)
+    theirs = {listener.port for listener in owners if listener.pid in own or not listener.pid}
+    return [listener for listener in owners if listener.port not in theirs]

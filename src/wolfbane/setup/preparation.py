@@ -96,23 +96,26 @@ class Preparation:
             await builder.prepare(self._in_play())
         if builder.ran:
             self._inventory.rescan()
-        blocked = await self.environment_setup.prepare(self._in_play()) if start else {}
+        if start:
+            blocked = await self.environment_setup.prepare(self._in_play())
+        else:
+            blocked = {}
         prepared = Prepared(stale=builder.stale, versions=self.environment_setup.versions)
         for target in self._targets:
             files = self._asked(target)
             self._block(self._unbuilt(files, builder.failures), target, prepared)
             files = [file for file in files if file.suite not in builder.failures]
-            why = {suite: words for (label, suite), words in blocked.items() if label == target}
+            why = {suite: message for (label, suite), message in blocked.items() if label == target}
             stuck = [(file, why[file.suite], "") for file in files if file.suite in why]
             self._block(stuck, target, prepared)
             files = [file for file in files if file.suite not in why]
-            await self._collect(files, times, timeout, target, prepared)
+            await self._collect(files, times, timeout, target=target, into=prepared)
         if not elsewhere:
             self._without_browsers(prepared)
         if not prepared.chosen and not prepared.broken:  # these files are the reason
             prepared.broken, prepared.possible = prepared.possible, []
-        found = (*prepared.empty, *self._proven_empty())
-        prepared.empty = sorted({p for p in found if not p.endswith("__init__.py")})
+        empty = (*prepared.empty, *self._proven_empty())
+        prepared.empty = sorted({p for p in empty if not p.endswith("__init__.py")})
         self._inventory.save()
         return prepared
 
@@ -128,7 +131,7 @@ class Preparation:
         prepared.chosen = [test for test in prepared.chosen if test.browser not in why]
 
     def _in_play(self) -> list[Suite]:
-        return suites_in_play(self._inventory, self._choice, self._status, self._targets)
+        return suites_in_play(self._inventory, self._choice, self._status, targets=self._targets)
 
     def _to_be_asked(self) -> list[Suite]:
         """The suites in play whose tests only a worker can list."""
@@ -148,14 +151,19 @@ class Preparation:
                     yield path
 
     def _asked(self, target: str) -> list[TestFile]:
-        return files_to_ask(self._inventory, self._choice, self._status, target)
+        return files_to_ask(self._inventory, self._choice, self._status, target=target)
 
     def _block(
         self, reasons: Sequence[tuple[TestFile, str, str]], target: str, into: Prepared
     ) -> None:
         """Add the results of blocked files: the reason and an output for each."""
         blocked = blocked_tests(
-            self._context.results, self._inventory, self._choice, self._status, target, reasons
+            self._context.results,
+            self._inventory,
+            self._choice,
+            status=self._status,
+            target=target,
+            reasons=reasons,
         )
         into.broken += blocked.certain
         into.possible += blocked.possible
@@ -170,7 +178,9 @@ class Preparation:
         told: set[str] = set()
         for file in [*files, *map(suite_as_file, suites)]:
             if failure := failures.get(file.suite):
-                output = "" if file.suite in told else failure.output
+                output = ""
+                if file.suite not in told:
+                    output = failure.output
                 told.add(file.suite)
                 reasons.append((file, failure.message, output))
         return reasons
@@ -192,21 +202,27 @@ class Preparation:
         total = len(files)
 
         def progress(done: int, file: str = "", seconds: float = 0.0) -> None:
-            self._tell(Collecting(done, total, file, seconds))
+            self._tell(Collecting(done=done, total=total, file=file, seconds=seconds))
 
         if not all(map(self._is_known, files)):
             progress(0)
         collected = await collect(
-            self._context, files, times, timeout, progress, self._building, target,
+            self._context,
+            files,
+            times=times,
+            timeout=timeout,
+            progress=progress,
+            building=self._building,
+            target=target,
             trusting=self.trusting,
-        )  # fmt: skip
+        )
         self._inventory.collected(collected.files)
         verdict = choose(self._choice, self._inventory.tests_at(target), self._status)
         paths = {file.path for file in files}
         broken = {result.path for result in collected.broken}
         broken.update(file.path for file, _ in collected.unstartable)
         into.broken += collected.broken
-        unstartable = [(file, words, "") for file, words in collected.unstartable]
+        unstartable = [(file, message, "") for file, message in collected.unstartable]
         self._block(unstartable, target, into)
         into.empty += [file.path for file in collected.files if not file.tests and not file.error]
         chosen = [t for t in verdict.chosen if t.path in paths and t.path not in broken]

@@ -41,7 +41,7 @@ class Prober(msgspec.Struct, frozen=True):
             if not why or self.given_up():
                 return ""
             if time.monotonic() + pause >= end:
-                return f"{probe.words}: {why} (within {within:g} s)"
+                return f"{probe.description}: {why} (within {within:g} s)"
             await asyncio.sleep(pause)
             pause = min(2 * pause, LONGEST_PAUSE)
 
@@ -65,7 +65,9 @@ class Prober(msgspec.Struct, frozen=True):
                 await asyncio.sleep(PAUSE)
         finally:
             self.group.end(process, member)
-        return how_it_ended(process.returncode) if process.returncode else ""
+        if process.returncode:
+            return how_it_ended(process.returncode)
+        return ""
 
 
 async def _http(address: str) -> str:
@@ -76,7 +78,9 @@ async def _http(address: str) -> str:
             answer = await client.get(address)
     except (httpx.HTTPError, httpx.InvalidURL) as error:
         return _plain(error)
-    return f"status {answer.status_code}" if answer.is_error else ""
+    if answer.is_error:
+        return f"status {answer.status_code}"
+    return ""
 
 
 async def _tcp(address: str) -> str:

@@ -5,48 +5,21 @@ To add an option, add a field here and the code that uses it.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, fields, replace
+from dataclasses import dataclass, replace
 from random import SystemRandom
-from types import MappingProxyType
-from typing import Any, NamedTuple
+from typing import Any
 
 from wolfbane.basis.this_machine import available_cores
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.formats.registry import NAMES
 from wolfbane.kinds.freshness import Freshness
 from wolfbane.planning.shares import Share, read_share
+from wolfbane.setup.run_option import BROWSERS, LOOK, REPORT, RUN, RunOption, option, options_of
 from wolfbane.workspace.vocabulary import EVIDENCE_POLICIES, FAILURES
 
 ALWAYS, CHANGED, NEVER = "always", "changed", "never"
 """When to build suites."""
 _A_WEEK = 7 * 86_400.0
-RUN, BROWSERS, REPORT, LOOK = "Run", "Browsers", "Report", "Only show"
-"""The groups that help shows options in."""
-
-
-class RunOption(NamedTuple):
-    """Defines the command-line option of a field of :class:`RunRequest`.
-
-    ``value`` is the name of the option's value. ``flags`` set the field to fixed values, each with
-    its own help text. ``read`` converts the typed text and may raise ValueError.
-    """
-
-    group: str
-    names: tuple[str, ...] = ()
-    help: str = ""
-    value: str = ""
-    at_least: int | None = None
-    choices: tuple[str, ...] = ()
-    several: bool = False
-    is_time: bool = False
-    read: Callable[[str], Any] | None = None
-    flags: Mapping[str, tuple[str, str]] = MappingProxyType({})
-
-
-def option(group: str, *names: str, default: Any = None, **how: Any) -> Any:
-    """A field of :class:`RunRequest` that has an option."""
-    return field(default=default, metadata={"option": RunOption(group, names, **how)})
 
 
 @dataclass(frozen=True)
@@ -79,126 +52,195 @@ class RunRequest:
         RUN, "--stop-after", value="N", at_least=1, help="Stop the run after N failed tests."
     )
     run_time: float | None = option(
-        RUN, "--run-time", value="TIME", is_time=True,
+        RUN,
+        "--run-time",
+        value="TIME",
+        is_time=True,
         help="Stop the run after this time: 20m. The run fails if some tests have not run.",
-    )  # fmt: skip
+    )
     on: str = option(
-        RUN, "--on", value="ADDRESS", default="",
+        RUN,
+        "--on",
+        value="ADDRESS",
+        default="",
         help="Run on the machines of a cluster. Give the address of the scheduler, "
-"tcp://HOST:PORT, or 'cluster' for the address in [cluster].",
-    )  # fmt: skip
+        "tcp://HOST:PORT, or 'cluster' for the address in [cluster].",
+    )
     share: Share | None = option(
-        RUN, "--share", value="N/OF", read=read_share,
+        RUN,
+        "--share",
+        value="N/OF",
+        read=read_share,
         help="Run one share of the tests: 2/5 runs the second of five shares. "
-"'wolfbane join' combines the records of all shares into one run.",
-    )  # fmt: skip
+        "'wolfbane join' combines the records of all shares into one run.",
+    )
     retries: int | None = option(
         RUN, "--retries", value="N", at_least=0, help="Retry failed tests, at most N times."
     )
     retry_when: str = option(
-        RUN, "--retry-when", choices=("after", "at-once"), default="after",
+        RUN,
+        "--retry-when",
+        choices=("after", "at-once"),
+        default="after",
         help="Retry at the end of the run, or as soon as the test's file is finished.",
-    )  # fmt: skip
+    )
     repeat: int | None = option(
-        RUN, "--repeat", value="N", at_least=1,
+        RUN,
+        "--repeat",
+        value="N",
+        at_least=1,
         help="Run each test N times and report how often it passed.",
-    )  # fmt: skip
+    )
     repeat_for: float | None = option(
-        RUN, "--repeat-for", value="TIME", is_time=True,
+        RUN,
+        "--repeat-for",
+        value="TIME",
+        is_time=True,
         help="Repeat the tests for this time: 10m. With --repeat, at most N times.",
-    )  # fmt: skip
+    )
     repeat_in: str = option(
-        RUN, "--repeat-in", choices=("fresh", "same"), default="fresh",
+        RUN,
+        "--repeat-in",
+        choices=("fresh", "same"),
+        default="fresh",
         help="Use a new worker for each repetition, or keep the same worker.",
-    )  # fmt: skip
+    )
     flaky_fails: bool = option(
         RUN, "--flaky-fails", default=False, help="Exit 1 if a test passed only after a retry."
     )
     quarantine: str = option(
-        RUN, "--quarantine", choices=("run", "skip"), default="run",
+        RUN,
+        "--quarantine",
+        choices=("run", "skip"),
+        default="run",
         help="Run quarantined tests (their failures do not fail the run), or leave them out.",
-    )  # fmt: skip
+    )
     order: str = option(
-        RUN, "--order", choices=("longest", "failed", "random"), default="longest",
+        RUN,
+        "--order",
+        choices=("longest", "failed", "random"),
+        default="longest",
         help="The order of the tests: longest file first, "
-"previously failed tests first, or random.",
-    )  # fmt: skip
+        "previously failed tests first, or random.",
+    )
     seed: int | None = option(
         RUN, "--seed", value="N", help="The seed for the random order. Each run prints its seed."
     )
     no_focus: bool = option(
-        RUN, "--no-focus", default=False,
+        RUN,
+        "--no-focus",
+        default=False,
         help="Run all selected tests even if the source marks some "
-"as the only ones to run. Such marks make the run fail.",
-    )  # fmt: skip
+        "as the only ones to run. Such marks make the run fail.",
+    )
     version_must_match: bool = option(
-        RUN, "--version-must-match", default=False,
+        RUN,
+        "--version-must-match",
+        default=False,
         help="Stop if the suites do not match the version that is deployed in the environment.",
-    )  # fmt: skip
+    )
     build: str = option(
-        RUN, default=CHANGED,
+        RUN,
+        default=CHANGED,
         flags={
             "--rebuild": (ALWAYS, "Rebuild all suites, even if nothing has changed."),
             "--no-build": (NEVER, "Do not build any suite, even if a build is out of date."),
         },
-    )  # fmt: skip
+    )
     documents: Freshness = option(
-        RUN, default=Freshness.COMPARE,
+        RUN,
+        default=Freshness.COMPARE,
         flags={
             "--refresh": (
-                "refresh", "Download documents given by URL again, and do not use the saved copies."
+                "refresh",
+                "Download documents given by URL again, and do not use the saved copies.",
             ),
-            "--offline": ("offline", "Use only the saved copies of such documents, "
-"and download nothing."),
+            "--offline": (
+                "offline",
+                "Use only the saved copies of such documents, and download nothing.",
+            ),
         },
-    )  # fmt: skip
+    )
     passed_on: tuple[str, ...] = option(
-        RUN, "--pass-on", value="OPTION", several=True, default=(),
+        RUN,
+        "--pass-on",
+        value="OPTION",
+        several=True,
+        default=(),
         help="Pass an option to the runtime, program or launcher of "
-"the selected suites. Same effect as writing it after --.",
-    )  # fmt: skip
+        "the selected suites. Same effect as writing it after --.",
+    )
     options_for: tuple[str, ...] = option(
-        RUN, "--options-for", value="SUITE", several=True, default=(),
+        RUN,
+        "--options-for",
+        value="SUITE",
+        several=True,
+        default=(),
         help="The suites that get the passed options. [default: all selected suites]",
-    )  # fmt: skip
+    )
     evidence: str = option(
-        BROWSERS, "--evidence", choices=EVIDENCE_POLICIES, default=FAILURES,
+        BROWSERS,
+        "--evidence",
+        choices=EVIDENCE_POLICIES,
+        default=FAILURES,
         help="The browser tests whose screenshots, page sources and command logs are kept.",
-    )  # fmt: skip
+    )
     visible: bool = option(
         BROWSERS, "--visible", default=False, help="Show the browser windows, if there is a screen."
     )
     keep_open: bool = option(
-        BROWSERS, "--keep-open", default=False,
+        BROWSERS,
+        "--keep-open",
+        default=False,
         help="With --visible: leave the browser of the first failed test open until a key is "
         "pressed.",
-    )  # fmt: skip
+    )
     pace: float | None = option(
-        BROWSERS, "--pace", value="TIME", is_time=True,
+        BROWSERS,
+        "--pace",
+        value="TIME",
+        is_time=True,
         help="With --visible: wait before each browser command: 0.5s.",
-    )  # fmt: skip
+    )
     live: bool = option(
-        RUN, "--live", default=False,
+        RUN,
+        "--live",
+        default=False,
         help="Connect one test to the terminal: show its output immediately, "
-"and let it read your input. There is no time limit.",
-    )  # fmt: skip
+        "and let it read your input. There is no time limit.",
+    )
     log: tuple[str, ...] = option(
-        BROWSERS, "--log", choices=("protocol",), several=True, default=(),
+        BROWSERS,
+        "--log",
+        choices=("protocol",),
+        several=True,
+        default=(),
         help="Print each browser command as a sentence.",
-    )  # fmt: skip
+    )
     reports: tuple[str, ...] = option(
-        REPORT, "--report", value="FORMAT=PATH", several=True, default=(),
+        REPORT,
+        "--report",
+        value="FORMAT=PATH",
+        several=True,
+        default=(),
         help=f"Also write a report in this format: {', '.join(NAMES[:-1])} or {NAMES[-1]}.",
-    )  # fmt: skip
+    )
     mail_to: tuple[str, ...] = option(
-        REPORT, "--mail-to", value="ADDRESS", several=True, default=(),
+        REPORT,
+        "--mail-to",
+        value="ADDRESS",
+        several=True,
+        default=(),
         help="Send the result and the report by mail to these addresses: a@x, Name <b@x>.",
-    )  # fmt: skip
+    )
     mail_when: str = option(
-        REPORT, "--mail-when", choices=("always", "changed"), default="always",
+        REPORT,
+        "--mail-when",
+        choices=("always", "changed"),
+        default="always",
         help="With --mail-to: send the mail always, "
-"or only if the result differs from the previous run.",
-    )  # fmt: skip
+        "or only if the result differs from the previous run.",
+    )
     quiet: bool = option(
         REPORT, "-q", "--quiet", default=False, help="Print only the failures and the last line."
     )
@@ -255,12 +297,3 @@ class RunRequest:
 def run_options() -> dict[str, tuple[RunOption, Any]]:
     """The option and the default of each field that has one, by the field's name."""
     return options_of(RunRequest)
-
-
-def options_of(request: type[Any]) -> dict[str, tuple[RunOption, Any]]:
-    """The option and the default of each field of a request that has one, by the field's name."""
-    return {
-        item.name: (item.metadata["option"], item.default)
-        for item in fields(request)
-        if "option" in item.metadata
-    }

@@ -126,20 +126,24 @@ class Services:
             return f"cannot start {plan.command[0]}: {error.strerror}"
         finally:
             os.close(log.writing)
-        running = _Running(plan, process, member, log)
+        running = _Running(plan=plan, process=process, member=member, log=log)
         self._running.append(running)
 
         def given_up() -> bool:
             return process.poll() is not None or self._stopping()
 
-        prober = Prober(self._group, plan.folder, plan.variables, given_up)
+        prober = Prober(
+            group=self._group, folder=plan.folder, variables=plan.variables, given_up=given_up
+        )
         waits = [prober.wait(probe, START_PATIENCE) for probe in plan.probes]
         whys = await asyncio.gather(*waits)
         if process.poll() is not None and not self._stopping():
             return f"stopped before it was ready ({self._end(running)})"
         late = [why for why in whys if why] or list(map(str, strangers(ports, process.pid)))
         running.ready = not late
-        return f"is not ready: {'; '.join(late)}" if late else ""
+        if late:
+            return f"is not ready: {'; '.join(late)}"
+        return ""
 
     def ended(self) -> list[str]:
         """The services that ended by themselves while they were needed."""
@@ -163,6 +167,8 @@ class Services:
         self._running.clear()
 
     def _end(self, one: _Running) -> str:
-        last_words = f"; last output: {one.log.last}" if one.log.last else ""
+        last_words = ""
+        if one.log.last:
+            last_words = f"; last output: {one.log.last}"
         log = os.path.relpath(one.log.path, self._root)
         return f"{how_it_ended(one.process.returncode)}{last_words}; log file: {log}"

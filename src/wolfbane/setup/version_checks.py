@@ -18,11 +18,11 @@ def version_mismatches(inputs: RunInputs, versions: Mapping[str, DeployedVersion
     Raises InputError with the problems if the versions must match.
     """
     names = {each.label: each.name for each in inputs.environments}
-    found = [*_mismatches(inputs.workspace.root, inputs.suite_state(), versions, names)]
-    if found and inputs.request.version_must_match:
+    mismatches = [*_mismatches(inputs.workspace.root, inputs.suite_state(), versions, names=names)]
+    if mismatches and inputs.request.version_must_match:
         hint = "use --at deployed to take the suites of that version"
-        raise InputError(*(Problem(words, hint=hint) for words in found))
-    return found
+        raise InputError(*(Problem(message, hint=hint) for message in mismatches))
+    return mismatches
 
 
 def _mismatches(
@@ -30,7 +30,9 @@ def _mismatches(
 ) -> Iterator[str]:
     """The problems, for each environment. ``versions`` and ``names`` are by label."""
     for label, version in versions.items():
-        name = f"environment '{names[label]}'" if names[label] else "the environment"
+        name = "the environment"
+        if names[label]:
+            name = f"environment '{names[label]}'"
         if version.trouble:
             yield f"the version of {name} is unknown: {version.trouble}"
             continue
@@ -47,7 +49,9 @@ def _mismatches(
 def _how_suites_differ(root: Path, state: SuiteState, deployed: str) -> str:
     """The differences between the suites and a commit as text; empty if there are none."""
     if _tree(root, state.commit) == _tree(root, deployed):
-        return "the files of the suites differ from it" if state.changed else ""
+        if state.changed:
+            return "the files of the suites differ from it"
+        return ""
     ahead, behind = (
         ask_git(root, "rev-list", "--count", f"{old}..{new}").output.strip()
         for old, new in ((deployed, state.commit), (state.commit, deployed))
@@ -60,7 +64,9 @@ def _how_suites_differ(root: Path, state: SuiteState, deployed: str) -> str:
 
 
 def _commits(count: str) -> str:
-    return f"{count} commit" if count == "1" else f"{count} commits"
+    if count == "1":
+        return f"{count} commit"
+    return f"{count} commits"
 
 
 def _tree(root: Path, commit: str) -> str:

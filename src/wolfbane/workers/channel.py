@@ -122,7 +122,9 @@ class ChannelServer:
 
     def admit(self, hello: WorkerMessage) -> Handler | None:
         """The handler of a worker that says hello with its token, or None."""
-        return self._handlers.get(hello.token) if isinstance(hello, HelloMessage) else None
+        if isinstance(hello, HelloMessage):
+            return self._handlers.get(hello.token)
+        return None
 
 
 def read_message(line: bytes) -> WorkerMessage:

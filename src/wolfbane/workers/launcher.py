@@ -37,9 +37,14 @@ class WorkerLauncher:
     """
 
     def __init__(
-        self, workspace: Workspace, environments: Sequence[Environment], browsers: RunBrowsers,
-        *, no_build: bool = False, head_start: HeadStart | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        workspace: Workspace,
+        environments: Sequence[Environment],
+        browsers: RunBrowsers,
+        *,
+        no_build: bool = False,
+        head_start: HeadStart | None = None,
+    ) -> None:
         self.browsers = browsers
         self.terminal: LiveTerminal | None = None
         """The streams that workers print to and read from, if a user watches."""
@@ -87,9 +92,9 @@ class WorkerLauncher:
         key = (suite.name, target)
         if key in self._unstartable:
             raise Unstartable(self._unstartable[key])
-        endpoint, place = await self.browsers.endpoint(self.group, suite, browser)
+        endpoint, folder = await self.browsers.endpoint(self.group, suite, browser)
         try:
-            start = self.starts.start(suite, target, member, place, self.terminal)
+            start = self.starts.start(suite, target, member, folder, self.terminal)
             return self._taken_over(start) or self._new(suite, start, endpoint)
         except (MissingRuntime, OSError) as error:
             raise self.give_up(suite, target, str(error)) from None
@@ -102,7 +107,7 @@ class WorkerLauncher:
     def _new(self, suite: Suite, start: WorkerStart, endpoint: WorkerEndpoint | None) -> Worker:
         started = self.starts.begin(start, self._server.address)
         farewell = partial(self.browsers.dismiss, endpoint, suite)
-        return Worker(self._server, self.group, started, endpoint, farewell)
+        return Worker(self._server, self.group, started, endpoint=endpoint, farewell=farewell)
 
     def _taken_over(self, wanted: WorkerStart) -> Worker | None:
         """The worker that was started early, if this one would start in the same way."""

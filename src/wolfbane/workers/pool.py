@@ -55,7 +55,7 @@ class Slot:
     def _start(self, suite: Suite, browser: str) -> asyncio.Task[Worker]:
         self._started += 1
         member = f"{self.number}.{self._started}"
-        return asyncio.create_task(self.pool.start(suite, self.target, browser, member))
+        return asyncio.create_task(self.pool.start(suite, self.target, browser, member=member))
 
     async def turn_to(self, target: str) -> None:
         """Work in another environment: end the workers of the previous one."""
@@ -180,7 +180,7 @@ class Pool:
         if outcome.end is End.DONE:
             return worker
         printed = worker.printed().strip()
-        why = f"the worker did not start ({outcome.words or outcome.end.value}) {printed}".strip()
+        why = f"the worker did not start ({outcome.message or outcome.end.value}) {printed}".strip()
         if outcome.end is End.STOPPED:
             raise Unstartable(why)
         raise self.launcher.give_up(suite, target, why)

@@ -29,9 +29,13 @@ class HeadStart:
     """
 
     def __init__(
-        self, workspace: Workspace, environments: Sequence[Environment], suite: Suite,
-        *, no_build: bool,
-    ) -> None:  # fmt: skip
+        self,
+        workspace: Workspace,
+        environments: Sequence[Environment],
+        suite: Suite,
+        *,
+        no_build: bool,
+    ) -> None:
         self.group = ProcessGroup()
         self.starts = WorkerStarts(workspace, environments, self.group, no_build=no_build)
         self.worker: StartedWorker | None = None

@@ -73,7 +73,9 @@ class ProcessGroup:
     ) -> None:
         # Where orphans become children of this process, what is left of the run is among them:
         # to look at every process of the machine takes longer than a small run.
-        also = self._is_adopted if self._adopts else None
+        also = None
+        if self._adopts:
+            also = self._is_adopted
         if not self._adopts or _children() - self._unrelated:
             end_marked(self.mark, also=also)
         if self._adopts:
@@ -122,7 +124,10 @@ class ProcessGroup:
         A member that ended by itself may also have left processes.
         """
         ended = process.poll() is not None
-        below = [] if ended else _descendants(process.pid)
+        if ended:
+            below = []
+        else:
+            below = _descendants(process.pid)
         with contextlib.suppress(OSError):
             os.killpg(process.pid, signal.SIGKILL)
         process.wait()
@@ -149,10 +154,10 @@ class ProcessGroup:
         except (psutil.Error, OSError):
             return False
 
-    def _tell_watchdog(self, words: bytes) -> None:
+    def _tell_watchdog(self, message: bytes) -> None:
         if self._watchdog is not None and self._watchdog.stdin is not None:
             with contextlib.suppress(OSError):
-                self._watchdog.stdin.write(words)
+                self._watchdog.stdin.write(message)
                 self._watchdog.stdin.flush()
 
 

@@ -139,7 +139,9 @@ class EvidenceMessage(Message, frozen=True, tag="evidence", forbid_unknown_field
     @property
     def content(self) -> str | bytes:
         """A text, in which secrets are masked, or bytes."""
-        return self.text if self.text is not None else self.data or b""
+        if self.text is not None:
+            return self.text
+        return self.data or b""
 
 
 class HandedMessage(Message, frozen=True, tag="handed", forbid_unknown_fields=True):
@@ -178,8 +180,9 @@ class CoveredMessage(Message, frozen=True, tag="covered", forbid_unknown_fields=
     count: Annotated[int, msgspec.Meta(ge=1)]
 
 
-class FinishedMessage(Ending, tag_field="type", tag="finished", frozen=True, kw_only=True,
-                      forbid_unknown_fields=True):  # fmt: skip
+class FinishedMessage(
+    Ending, tag_field="type", tag="finished", frozen=True, kw_only=True, forbid_unknown_fields=True
+):
     """A test ended."""
 
     address: Address
@@ -227,12 +230,29 @@ class ClosedMessage(Message, frozen=True, tag="closed", forbid_unknown_fields=Tr
 
 
 WorkerMessage = (
-    HelloMessage | ProgressMessage | CollectingMessage | TestMessage | CollectedMessage
-    | StartedMessage | OutputMessage | PartsMessage | EvidenceMessage | HandedMessage
-    | DamageMessage | SecretMessage | CoveredMessage | FinishedMessage | RanMessage | StepMessage
-    | ListedMessage | ClosedMessage | LoadLookedMessage | LoadSecondMessage | LoadErrorMessage
+    HelloMessage
+    | ProgressMessage
+    | CollectingMessage
+    | TestMessage
+    | CollectedMessage
+    | StartedMessage
+    | OutputMessage
+    | PartsMessage
+    | EvidenceMessage
+    | HandedMessage
+    | DamageMessage
+    | SecretMessage
+    | CoveredMessage
+    | FinishedMessage
+    | RanMessage
+    | StepMessage
+    | ListedMessage
+    | ClosedMessage
+    | LoadLookedMessage
+    | LoadSecondMessage
+    | LoadErrorMessage
     | LoadedMessage
-)  # fmt: skip
+)
 """All messages that a worker can send."""
 
 

@@ -45,8 +45,8 @@ def end_all(belongs: Callable[[psutil.Process], bool]) -> None:
 
     own = psutil.Process().pid
     for _ in range(_ROUNDS):
-        found = [process for process in psutil.process_iter() if process.pid != own]
-        alive = [process for process in found if belongs(process) and _is_alive(process)]
+        processes = [process for process in psutil.process_iter() if process.pid != own]
+        alive = [process for process in processes if belongs(process) and _is_alive(process)]
         if not alive:
             return
         for process in alive:

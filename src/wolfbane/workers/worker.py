@@ -54,7 +54,7 @@ class RequestEnd(msgspec.Struct, frozen=True):
 
     end: End
     current: str = ""
-    words: str = ""
+    message: str = ""
     seconds: float = 0.0
 
 
@@ -88,15 +88,20 @@ class Worker:
         self._token = started.token
         server.expect(self._token, self._hear)
         self._greeting = {
-            **start.command.options, "type": "options", "root": str(start.root),
-            "capture": str(start.capture), "live": start.terminal is not None,
-        }  # fmt: skip
+            **start.command.options,
+            "type": "options",
+            "root": str(start.root),
+            "capture": str(start.capture),
+            "live": start.terminal is not None,
+        }
         self.process = started.process
 
     @property
     def browser(self) -> str:
         """The browser for its sessions, if it has any."""
-        return self.endpoint.browser if self.endpoint else ""
+        if self.endpoint:
+            return self.endpoint.browser
+        return ""
 
     @property
     def gone(self) -> bool:
@@ -201,8 +206,8 @@ class Worker:
             if first:
                 connection.send(self._greeting)
         if isinstance(message, Unreadable):
-            words = f"the worker sent an invalid message: {message.text} ({message.problem})"
-            self._fail(End.NONSENSE, words)
+            problem = f"the worker sent an invalid message: {message.text} ({message.problem})"
+            self._fail(End.NONSENSE, problem)
             return
         if isinstance(message, StartedMessage):
             self._running[message.address] = self._last_word
@@ -237,15 +242,17 @@ class Worker:
         began, address = min(inmost, default=(self._last_word, ""))
         return address, began
 
-    def _fail(self, end: End, words: str) -> None:
+    def _fail(self, end: End, message: str) -> None:
         if self.dead:
             return
         self.dead = True
         current = next(reversed(self._running), "")
         if end is End.TIMED_OUT:
             current = self._slowest[0]
-        seconds = time.monotonic() - self._running[current] if current else 0.0
-        outcome = RequestEnd(end, current, words, seconds)
+        seconds = 0.0
+        if current:
+            seconds = time.monotonic() - self._running[current]
+        outcome = RequestEnd(end=end, current=current, message=message, seconds=seconds)
         self._group.end(self.process, self._member)
         if self._ready is not None and not self._ready.done():
             self._ready.set_result(outcome)

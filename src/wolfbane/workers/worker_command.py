@@ -52,9 +52,13 @@ class WorkerStarts:
     """Computes how to start workers. ``environments`` are by the label that tests have."""
 
     def __init__(
-        self, workspace: Workspace, environments: Sequence[Environment], group: ProcessGroup,
-        *, no_build: bool,
-    ) -> None:  # fmt: skip
+        self,
+        workspace: Workspace,
+        environments: Sequence[Environment],
+        group: ProcessGroup,
+        *,
+        no_build: bool,
+    ) -> None:
         self.environments = {environment.label: environment for environment in environments}
         self._workspace, self._group, self._no_build = workspace, group, no_build
         self._values = ValuesFiles(group.scratch, environments)
@@ -73,24 +77,39 @@ class WorkerStarts:
         return variables
 
     def start(
-        self, suite: Suite, target: str, member: str, more: Mapping[str, str],
+        self,
+        suite: Suite,
+        target: str,
+        member: str,
+        more: Mapping[str, str],
         terminal: LiveTerminal | None = None,
-    ) -> WorkerStart:  # fmt: skip
+    ) -> WorkerStart:
         """The start of a worker, with ``more`` variables. Raises MissingRuntime."""
         variables = {**self.variables(suite, target), **more}
         check_required(self._workspace.root, suite, variables.get("PATH"))
         capture = self._group.scratch / f"worker-{member}.out"
         root = self._workspace.root
-        return WorkerStart(self._command(suite, target), variables, capture, root, member, terminal)
+        return WorkerStart(
+            command=self._command(suite, target),
+            variables=variables,
+            capture=capture,
+            root=root,
+            member=member,
+            terminal=terminal,
+        )
 
     def begin(self, start: WorkerStart, address: str) -> StartedWorker:
         """Start a worker that connects to an address. Raises OSError."""
         token = os.urandom(24).hex()
         call = {"WOLFBANE_CHANNEL": address, "WOLFBANE_TOKEN": token}
         process = self._group.start(
-            start.command.arguments, start.command.folder, {**start.variables, **call},
-            start.capture, start.member, start.terminal,
-        )  # fmt: skip
+            start.command.arguments,
+            folder=start.command.folder,
+            environment={**start.variables, **call},
+            output=start.capture,
+            member=start.member,
+            terminal=start.terminal,
+        )
         return StartedWorker(start, process, token)
 
     def _command(self, suite: Suite, target: str) -> WorkerCommand:

@@ -33,24 +33,26 @@ def open_at(here: Workspace, revision: str, settings: str = THERE) -> Workspace:
         raise InputError(Problem("--at: the revision is empty"))
     commit = commit_of(here.root, revision, why)
     top, prefix = repository(here.root, why)
-    checkout = open_checkout(here.results, here.root, commit, why)
+    checkout = open_checkout(here.results, here.root, commit, why=why)
     root = checkout.tree / prefix
     if not root.is_dir():
         raise InputError(Problem(f"{why}: folder '{prefix}' does not exist at this revision"))
     _link_tools(top, checkout.tree)
-    found = _with_own_settings(here, root, revision, settings)
-    words = _settings_words(found, shown_revision(revision, commit), settings)
-    source = SuiteSource(revision, checkout, here.root, here.results, words)
-    suites = [relocated(suite, _FromHere(root, "", here.root)) for suite in found.suites]
-    own = replace(found.settings, suite=suites)
-    return replace(found, root=root, settings=own, source=source)
+    workspace = _with_own_settings(here, root, revision, settings=settings)
+    message = _settings_words(workspace, shown_revision(revision, commit), settings)
+    source = SuiteSource(
+        revision=revision, checkout=checkout, home=here.root, results=here.results, settings=message
+    )
+    suites = [relocated(suite, _FromHere(root, "", here.root)) for suite in workspace.suites]
+    own = replace(workspace.settings, suite=suites)
+    return replace(workspace, root=root, settings=own, source=source)
 
 
 def _with_own_settings(here: Workspace, root: Path, revision: str, settings: str) -> Workspace:
     if settings == HERE:
         if here.file is None:
-            words = f"--settings {HERE}: this folder has no {SETTINGS_NAME}"
-            raise InputError(Problem(words, hint="omit --settings; the suites are then detected"))
+            message = f"--settings {HERE}: this folder has no {SETTINGS_NAME}"
+            raise InputError(Problem(message, hint="omit --settings; the suites are then detected"))
         return here
     try:
         there = open_workspace(root, given=True)
@@ -61,11 +63,11 @@ def _with_own_settings(here: Workspace, root: Path, revision: str, settings: str
     return replace(there, settings=_combined(here.settings, there.settings))
 
 
-def _settings_words(found: Workspace, revision: str, settings: str) -> str:
+def _settings_words(workspace: Workspace, revision: str, settings: str) -> str:
     """The source of the suites' settings, for display."""
     if settings == HERE:
         return f"settings from the current {SETTINGS_NAME}"
-    if found.file:
+    if workspace.file:
         return f"settings from {SETTINGS_NAME} at {revision}"
     return f"suites detected, because {revision} has no {SETTINGS_NAME}"
 
@@ -76,14 +78,26 @@ def _combined(here: Settings, there: Settings) -> Settings:
     """
     own = here.workspace
     table = replace(
-        there.workspace, env=own.env, jobs=own.jobs, results=own.results, history=own.history,
+        there.workspace,
+        env=own.env,
+        jobs=own.jobs,
+        results=own.results,
+        history=own.history,
         identity=own.identity,
-    )  # fmt: skip
+    )
     return replace(
-        there, workspace=table, param=_parameters(here.param, there.param), env=here.env,
-        service={**here.service, **there.service}, browser={**there.browser, **here.browser},
-        preset=here.preset, mail=here.mail, keep=here.keep, load=here.load, cluster=here.cluster,
-    )  # fmt: skip
+        there,
+        workspace=table,
+        param=_parameters(here.param, there.param),
+        env=here.env,
+        service={**here.service, **there.service},
+        browser={**there.browser, **here.browser},
+        preset=here.preset,
+        mail=here.mail,
+        keep=here.keep,
+        load=here.load,
+        cluster=here.cluster,
+    )
 
 
 def _parameters(

@@ -20,11 +20,43 @@ _INSTALLED = {"pyvenv.cfg", "CACHEDIR.TAG"}
 _NAMED_LIKE_ONE = re.compile(
     r"(?:^|[._-])(?:tests?|specs?)(?:[._-]|$)|(?:Tests?|Specs?)$|^Test[A-Z]"
 )
-_CODE = frozenset({
-    ".c", ".cc", ".cpp", ".cs", ".cjs", ".dart", ".ex", ".exs", ".feature", ".go", ".groovy", ".hs",
-    ".java", ".jl", ".js", ".jsx", ".kt", ".lua", ".m", ".mjs", ".php", ".pl", ".py", ".r", ".rb",
-    ".rs", ".scala", ".sh", ".swift", ".t", ".tcl", ".ts", ".tsx",
-})  # fmt: skip
+_CODE = frozenset(
+    {
+        ".c",
+        ".cc",
+        ".cpp",
+        ".cs",
+        ".cjs",
+        ".dart",
+        ".ex",
+        ".exs",
+        ".feature",
+        ".go",
+        ".groovy",
+        ".hs",
+        ".java",
+        ".jl",
+        ".js",
+        ".jsx",
+        ".kt",
+        ".lua",
+        ".m",
+        ".mjs",
+        ".php",
+        ".pl",
+        ".py",
+        ".r",
+        ".rb",
+        ".rs",
+        ".scala",
+        ".sh",
+        ".swift",
+        ".t",
+        ".tcl",
+        ".ts",
+        ".tsx",
+    }
+)
 
 
 class Tree(msgspec.Struct):

@@ -19,15 +19,15 @@ def changed_suites(workspace: Workspace, revision: str, changed: Collection[str]
     """The suites whose settings differ from a revision, each with the path of the settings."""
     suites: dict[str, str] = {}
     for folder in workspace.included:
-        place = f"{folder}/{SETTINGS_NAME}"
-        if place in changed:
+        file = f"{folder}/{SETTINGS_NAME}"
+        if file in changed:
             inside = (s.name for s in workspace.suites if s.name.startswith(f"{folder}/"))
-            suites.update(dict.fromkeys(inside, place))
-    if workspace.file is not None and (place := workspace.file.name) in changed:
-        before = ask_git(workspace.root, "show", f"{revision}:./{place}")
+            suites.update(dict.fromkeys(inside, file))
+    if workspace.file is not None and (file := workspace.file.name) in changed:
+        before = ask_git(workspace.root, "show", f"{revision}:./{file}")
         now = _table(read_regular(workspace.file).decode("utf-8", "replace"))
         old = _table("" if before.code else before.output)
-        suites.update(dict.fromkeys(_differing(workspace, old, now), place))
+        suites.update(dict.fromkeys(_differing(workspace, old, now), file))
     elif workspace.file is None and SETTINGS_NAME in changed:  # it was removed
         suites.update(dict.fromkeys((suite.name for suite in workspace.suites), SETTINGS_NAME))
     return suites

@@ -62,19 +62,19 @@ def open_checkout(results: Path, root: Path, commit: str, why: str) -> Checkout:
         except BlockingIOError:
             # Somebody makes it, or uses it: in both cases it is whole once the lock is shared.
             fcntl.flock(lock, fcntl.LOCK_SH)
-            if (found := _warnings_of(folder)) is not None:
-                return Checkout(folder, commit, lock, found)
+            if (known := _warnings_of(folder)) is not None:
+                return Checkout(folder=folder, commit=commit, lock=lock, warnings=known)
             lock.close()
             continue
         try:
-            warnings = _made_or_mended(folder, root, commit, why)
+            warnings = _made_or_mended(folder, root, commit, why=why)
         except BaseException:
             lock.close()
             raise
         fcntl.flock(lock, fcntl.LOCK_SH)
         # The change of a lock gives it up for a moment, in which a clean-up may come in between.
         if _warnings_of(folder) is not None:
-            return Checkout(folder, commit, lock, warnings)
+            return Checkout(folder=folder, commit=commit, lock=lock, warnings=warnings)
         lock.close()
 
 
@@ -136,7 +136,7 @@ def _made_or_mended(folder: Path, root: Path, commit: str, why: str) -> Sequence
             return warnings
         if ask_git(tree, "reset", "--hard", commit, compares=True).code == 0:
             return [*warnings, f"{why}: the copy contained changed files; they were restored"]
-    return _made(folder, root, commit, why)
+    return _made(folder, root, commit, why=why)
 
 
 def _made(folder: Path, root: Path, commit: str, why: str) -> Sequence[str]:
@@ -168,7 +168,7 @@ def _submodules(top: Path, tree: Path, why: str) -> Iterator[str]:
     for line in listed.splitlines():
         key, _, path = line.partition(" ")
         name = key.removeprefix("submodule.").removesuffix(".path")
-        answer = _submodule(tree, name, path, Path(common) / "modules" / name)
+        answer = _submodule(tree, name, path, own=Path(common) / "modules" / name)
         if answer.code:
             yield f"{why}: submodule {path} is missing: {answer.reason}"
 
@@ -178,8 +178,11 @@ def _submodule(tree: Path, name: str, path: str, own: Path) -> GitAnswer:
     update = ("submodule", "update", "--recursive", "--checkout")
     if own.is_dir():
         # Without --init, which would write to the configuration that all copies share.
-        settings = (f"submodule.{name}.url={own}", f"submodule.{name}.active=true",
-                    "protocol.file.allow=always")  # fmt: skip
+        settings = (
+            f"submodule.{name}.url={own}",
+            f"submodule.{name}.active=true",
+            "protocol.file.allow=always",
+        )
         here = [word for setting in settings for word in ("-c", setting)]
         answer = ask_git(tree, *here, *update, "--", path, within=_SUBMODULES_WITHIN)
         if answer.code == 0:
@@ -199,9 +202,7 @@ def _large_files(tree: Path, why: str) -> Iterator[str]:
                 pointers.append(path)
     if pointers:
         some = ", ".join(pointers[:3]) + (", ..." if len(pointers) > 3 else "")
-        are = (
-            "1 large file was not downloaded and is only a pointer"
-            if len(pointers) == 1
-            else f"{len(pointers)} large files were not downloaded and are only pointers"
-        )
+        are = "1 large file was not downloaded and is only a pointer"
+        if len(pointers) != 1:
+            are = f"{len(pointers)} large files were not downloaded and are only pointers"
         yield f"{why}: {are} here: {some}"

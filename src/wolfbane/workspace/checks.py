@@ -57,17 +57,17 @@ def meaning_problems(path: Path, lines: dict[Location, int], settings: Settings)
     checks.expression(("workspace", "leave_out"), table.leave_out or "everything")
     names: dict[str, int] = {}
     for index, suite in enumerate(settings.suite):
-        place: Location = ("suite", index)
-        checks.name(place, suite.name, names)
+        location: Location = ("suite", index)
+        checks.name(location, suite.name, names)
         names.setdefault(suite.name, index)
-        checks.paths(place, suite)
-        checks.kind(place, suite, settings.param)
-        checks.named_services((*place, "needs"), suite.needs or [], settings)
-        checks.values_file((*place, "values_file"), suite)
-        checks.browsers(place, suite, settings)
-        checks.times((*place, "retries"), suite.retries)
+        checks.paths(location, suite)
+        checks.kind(location, suite, settings.param)
+        checks.named_services((*location, "needs"), suite.needs or [], settings)
+        checks.values_file((*location, "values_file"), suite)
+        checks.browsers(location, suite, settings)
+        checks.times((*location, "retries"), suite.retries)
         if suite.timeout is not None:
-            checks.duration((*place, "timeout"), suite.timeout)
+            checks.duration((*location, "timeout"), suite.timeout)
     for index, rule in enumerate(settings.tag):
         checks.expression(("tag", index, "match"), rule.match)
     for index, retry in enumerate(settings.retry):
@@ -94,7 +94,9 @@ def _each_once(problems: Iterable[Problem]) -> Iterator[Problem]:
         groups.setdefault((problem.message, problem.file), []).append(problem)
     for first, *others in groups.values():
         lines = sorted({other.line for other in others} - {first.line})
-        also = f" (also on line {', '.join(map(str, lines))})" if lines else ""
+        also = ""
+        if lines:
+            also = f" (also on line {', '.join(map(str, lines))})"
         yield first._replace(message=first.message + also)
 
 
@@ -136,54 +138,58 @@ class _Checks:
         except ExpressionError as error:
             self.add(location, str(error))
 
-    def name(self, place: Location, name: str, seen: Mapping[str, int]) -> None:
+    def name(self, location: Location, name: str, seen: Mapping[str, int]) -> None:
         if not _NAME.fullmatch(name):
             self.add(
-                (*place, "name"),
+                (*location, "name"),
                 f"'{name}' is not a valid name; use letters, digits, '.', '_', '-'",
             )
         if name in seen:
             first = line_of(self._lines, ("suite", seen[name], "name"))
-            self.add((*place, "name"), f"two suites are named '{name}' (line {first})")
+            self.add((*location, "name"), f"two suites are named '{name}' (line {first})")
 
-    def kind(self, place: Location, suite: Suite, parameters: Collection[str]) -> None:
+    def kind(self, base: Location, suite: Suite, parameters: Collection[str]) -> None:
         """The problems that the suite's kind finds in its own settings."""
         kind, root = find_kind(suite.kind), self._path.parent
         if isinstance(kind, HasPathSettings):
             for key, paths in kind.paths_in_settings(suite).items():
-                self.existing(place, key, suite, paths)
+                self.existing(base, key, suite, paths=paths)
         try:
-            for location, words in kind.wrong_settings(root, suite, parameters):
-                self.add((*place, *location), words)
+            for location, message in kind.wrong_settings(root, suite, parameters):
+                self.add((*base, *location), message)
         except InputError as error:
             self.problems += error.problems
 
-    def parameter(self, place: Location, name: str, parameter: Parameter) -> None:
+    def parameter(self, location: Location, name: str, parameter: Parameter) -> None:
         if not re.fullmatch(r"[A-Za-z_][\w.-]*", name):
-            self.add(place, f"'{name}' is not a valid parameter name")
+            self.add(location, f"'{name}' is not a valid parameter name")
         if (parameter.type == "choice") != bool(parameter.choices):
-            self.add(place, f"'{name}': use 'choices' together with type = \"choice\"")
+            self.add(location, f"'{name}': use 'choices' together with type = \"choice\"")
         if parameter.secret and parameter.default is not None:
             self.add(
-                (*place, "default"), f"'{name}': a secret cannot have a default value in this file"
+                (*location, "default"),
+                f"'{name}': a secret cannot have a default value in this file",
             )
 
-    def environment(self, place: Location, table: Mapping[str, Any]) -> None:
+    def environment(self, location: Location, table: Mapping[str, Any]) -> None:
         if not isinstance(table.get("extends", ""), str):
-            self.add((*place, "extends"), "'extends' must be the name of one environment")
+            self.add((*location, "extends"), "'extends' must be the name of one environment")
         files = table.get("values_from", [])
-        named = [files] if isinstance(files, str) else files
+        if isinstance(files, str):
+            named = [files]
+        else:
+            named = files
         if not (isinstance(named, list) and all(isinstance(name, str) for name in named)):
-            self.add((*place, "values_from"), "'values_from' must be a file or a list of files")
+            self.add((*location, "values_from"), "'values_from' must be a file or a list of files")
 
         if not isinstance(table.get("load", False), bool):
-            self.add((*place, "load"), "'load' must be true or false")
-        self.probes((*place, "ready"), table.get("ready", []))
+            self.add((*location, "load"), "'load' must be true or false")
+        self.probes((*location, "ready"), table.get("ready", []))
         if is_env_word(VERSION, table.get(VERSION)):
             try:
                 read_version_source(table["version"])
             except ValueError as error:
-                self.add((*place, "version"), f"'version': {error}")
+                self.add((*location, "version"), f"'version': {error}")
 
     def probes(self, location: Location, given: Any) -> None:
         try:
@@ -191,26 +197,28 @@ class _Checks:
         except ValueError as error:
             self.add(location, f"'ready': {error}")
 
-    def service(self, place: Location, service: Service, settings: Settings) -> None:
+    def service(self, location: Location, service: Service, settings: Settings) -> None:
         if not service.command:
-            self.add((*place, "command"), f"service '{place[-1]}' has no command")
+            self.add((*location, "command"), f"service '{location[-1]}' has no command")
         if not (self._path.parent / service.folder).is_dir():
-            self.add((*place, "folder"), f"folder '{service.folder}' does not exist")
-        if place[-1] == SURROUNDINGS or f"{place[-1]}.port" in settings.param:
-            self.add(place, f"'{place[-1]}' is a reserved name; give the service another name")
+            self.add((*location, "folder"), f"folder '{service.folder}' does not exist")
+        if location[-1] == SURROUNDINGS or f"{location[-1]}.port" in settings.param:
+            self.add(
+                location, f"'{location[-1]}' is a reserved name; give the service another name"
+            )
         if not 0 <= service.port <= _LAST_PORT:
-            self.add((*place, "port"), f"'port' is {service.port}, which is not a port number")
-        self.probes((*place, "ready"), service.ready)
+            self.add((*location, "port"), f"'port' is {service.port}, which is not a port number")
+        self.probes((*location, "ready"), service.ready)
 
-    def load(self, place: Location, profile: LoadProfile) -> None:
+    def load(self, location: Location, profile: LoadProfile) -> None:
         for key in ("ramp", "duration"):
             if text := getattr(profile, key):
-                self.duration((*place, key), text)
+                self.duration((*location, key), text)
         for stage in profile.stages:
-            self.duration((*place, "stages"), stage.duration)
-        self.expression((*place, "select"), profile.select or "everything")
+            self.duration((*location, "stages"), stage.duration)
+        self.expression((*location, "select"), profile.select or "everything")
         for entry in profile.mix:
-            self.expression((*place, "mix"), entry.match)
+            self.expression((*location, "mix"), entry.match)
 
     def named_services(self, location: Location, names: Any, settings: Settings) -> None:
         if not (isinstance(names, list) and all(isinstance(name, str) for name in names)):
@@ -228,55 +236,61 @@ class _Checks:
                 hint = did_you_mean(form, VALUE_FORMS)
                 self.add(location, f"'values_file': unknown form '{form}'; {hint}")
 
-    def patterns(self, place: Location, patterns: Iterable[str]) -> None:
+    def patterns(self, location: Location, patterns: Iterable[str]) -> None:
         for pattern in patterns:
             try:
                 empty = re.compile(pattern).search("") is not None
             except re.error as error:
-                self.add(place, f"'{pattern}' is not a regular expression: {error}")
+                self.add(location, f"'{pattern}' is not a regular expression: {error}")
             else:
                 if empty:
-                    self.add(place, f"'{pattern}' also matches an empty text; it must not")
+                    self.add(location, f"'{pattern}' also matches an empty text; it must not")
 
-    def browsers(self, place: Location, suite: Suite, settings: Settings) -> None:
+    def browsers(self, location: Location, suite: Suite, settings: Settings) -> None:
         known = [*dict.fromkeys((*settings.browser, *ENGINES))]
         for name in suite.browsers:
             if name not in known:
                 hint = did_you_mean(name, known)
-                self.add((*place, "browsers"), f"there is no browser '{name}'; {hint}")
+                self.add((*location, "browsers"), f"there is no browser '{name}'; {hint}")
         for part in suite.webdriver:
             if part not in ENDPOINT_PARTS:
                 hint = did_you_mean(part, ENDPOINT_PARTS)
-                self.add((*place, "webdriver"), f"'webdriver': unknown part '{part}'; {hint}")
+                self.add((*location, "webdriver"), f"'webdriver': unknown part '{part}'; {hint}")
         if suite.webdriver and not suite.browsers:
-            self.add((*place, "webdriver"), "'webdriver' works only in suites that list 'browsers'")
+            self.add(
+                (*location, "webdriver"), "'webdriver' works only in suites that list 'browsers'"
+            )
 
-    def browser(self, place: Location, browser: Browser) -> None:
-        if not _NAME.fullmatch(str(place[1])):
-            self.add(place, f"'{place[1]}' is not a valid name; use letters, digits, '.', '_', '-'")
+    def browser(self, location: Location, browser: Browser) -> None:
+        if not _NAME.fullmatch(str(location[1])):
+            self.add(
+                location, f"'{location[1]}' is not a valid name; use letters, digits, '.', '_', '-'"
+            )
         if browser.window and not WINDOW.fullmatch(browser.window):
-            words = f"'window' is '{browser.window}'; write width and height, for example 1280x800"
-            self.add((*place, "window"), words)
+            message = (
+                f"'window' is '{browser.window}'; write width and height, for example 1280x800"
+            )
+            self.add((*location, "window"), message)
         if browser.device_pixels < 0:
-            self.add((*place, "device_pixels"), "'device_pixels' must not be negative")
+            self.add((*location, "device_pixels"), "'device_pixels' must not be negative")
         if browser.engine == OTHER_ENGINE and not (browser.driver or browser.url):
-            self.add(place, "Wolfbane does not know this engine; set 'driver' or 'url'")
+            self.add(location, "Wolfbane does not know this engine; set 'driver' or 'url'")
 
-    def paths(self, place: Location, suite: Suite) -> None:
+    def paths(self, location: Location, suite: Suite) -> None:
         if not suite.paths:
-            self.add((*place, "paths"), f"suite '{suite.name}' has no 'paths'")
+            self.add((*location, "paths"), f"suite '{suite.name}' has no 'paths'")
         if not suite.build:  # a build may make them
             own = [path for path in suite.paths if path_on_disk(suite, path) == path]
-            self.existing(place, "paths", suite, own)
-        self.existing(place, "inputs", suite, suite.inputs)
+            self.existing(location, "paths", suite, paths=own)
+        self.existing(location, "inputs", suite, paths=suite.inputs)
         for path in suite.outputs:
             if PurePosixPath(path).is_absolute() or ".." in PurePosixPath(path).parts:
-                self.add((*place, "outputs"), f"'{path}' is outside the workspace")
+                self.add((*location, "outputs"), f"'{path}' is outside the workspace")
         if not (self._path.parent / suite.folder).is_dir():
-            self.add((*place, "folder"), f"folder '{suite.folder}' does not exist")
+            self.add((*location, "folder"), f"folder '{suite.folder}' does not exist")
 
-    def existing(self, place: Location, key: str, suite: Suite, paths: Sequence[str]) -> None:
+    def existing(self, location: Location, key: str, suite: Suite, paths: Sequence[str]) -> None:
         """Every path that is not a glob must exist."""
         for path in paths:
             if not any(mark in path for mark in "*?") and not (self._path.parent / path).exists():
-                self.add((*place, key), f"suite '{suite.name}': path '{path}' does not exist")
+                self.add((*location, key), f"suite '{suite.name}': path '{path}' does not exist")

@@ -14,10 +14,22 @@ from wolfbane.kinds.registry import find_kind
 from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.candidates import Tree, read_tree, test_files
 
-_MANIFESTS = frozenset({
-    "pyproject.toml", "setup.py", "setup.cfg", "package.json", "Makefile.PL", "Build.PL",
-    "cpanfile", "dist.ini", "composer.json", "Gemfile", "go.mod", "Cargo.toml",
-})  # fmt: skip
+_MANIFESTS = frozenset(
+    {
+        "pyproject.toml",
+        "setup.py",
+        "setup.cfg",
+        "package.json",
+        "Makefile.PL",
+        "Build.PL",
+        "cpanfile",
+        "dist.ini",
+        "composer.json",
+        "Gemfile",
+        "go.mod",
+        "Cargo.toml",
+    }
+)
 
 
 class Detected(msgspec.Struct, frozen=True):
@@ -43,7 +55,9 @@ class _SuitePlace(msgspec.Struct, frozen=True, order=True):
     @property
     def folder(self) -> str:
         """The folder that names the suite."""
-        return self.top if self.project == "." else self.project
+        if self.project == ".":
+            return self.top
+        return self.project
 
 
 def detect(root: Path, *, willing: bool = False) -> Detected:
@@ -57,21 +71,33 @@ def detect(root: Path, *, willing: bool = False) -> Detected:
     places: dict[_SuitePlace, list[str]] = {}
     needed: dict[_SuitePlace, dict[str, Any]] = {}
     for kind, file, settings in test_files(root, tree.files, willing=willing):
-        place = _place(kind, file, projects)
-        needed.setdefault(place, {}).update(settings)
+        candidate = _place(kind, file, projects)
+        needed.setdefault(candidate, {}).update(settings)
         around = [other.folder for other in places if other.kind == kind]
         if not _detecting(kind).manifest or not any(
-            _is_inside(place.folder, other) for other in around
+            _is_inside(candidate.folder, other) for other in around
         ):
-            places.setdefault(place, []).append(file)
+            places.setdefault(candidate, []).append(file)
     names: dict[str, None] = {}
     suites = []
-    for place in sorted(places, key=lambda place: (place.folder, place.kind)):
-        name = place.kind if place.folder == "." else re.sub(r"[^\w.-]", "-", place.folder)
-        name = f"{name}-{place.kind}" if name in names else name
+    for candidate in sorted(places, key=lambda candidate: (candidate.folder, candidate.kind)):
+        if candidate.folder == ".":
+            name = candidate.kind
+        else:
+            name = re.sub(r"[^\w.-]", "-", candidate.folder)
+        name = f"{name}-{candidate.kind}" if name in names else name
         names[name] = None
-        suites.append(_suite(root, tree, place, name, places[place], needed[place]))
-    return Detected(suites, tuple(tree.workspaces), _apart(root, tree, projects, places))
+        suites.append(
+            _suite(
+                root,
+                tree,
+                candidate,
+                name=name,
+                files=places[candidate],
+                settings=needed[candidate],
+            )
+        )
+    return Detected(suites, tuple(tree.workspaces), _apart(root, tree, projects, places=places))
 
 
 def _is_manifest(file: str) -> bool:
@@ -88,12 +114,14 @@ def _apart(
     folders = sorted({*projects, *tree.repositories} - {"."})
     outer = [f for f in folders if not any(_is_inside(f, o) for o in folders if o != f)]
     used: dict[str, None] = {}
-    for place in places:
-        around = next((f for f in outer if _is_inside(place.folder, f)), None)
+    for candidate in places:
+        around = next((f for f in outer if _is_inside(candidate.folder, f)), None)
         if around is None:
             return ()
         used[around] = None
-    return tuple(used) if len(used) > 1 else ()
+    if len(used) > 1:
+        return tuple(used)
+    return ()
 
 
 def _place(kind: str, file: str, projects: set[str]) -> _SuitePlace:
@@ -108,24 +136,40 @@ def _place(kind: str, file: str, projects: set[str]) -> _SuitePlace:
 
 
 def _suite(
-    root: Path, tree: Tree, place: _SuitePlace, name: str, files: Sequence[str],
+    root: Path,
+    tree: Tree,
+    candidate: _SuitePlace,
+    name: str,
+    files: Sequence[str],
     settings: Mapping[str, Any],
-) -> Suite:  # fmt: skip
-    kind = _detecting(place.kind)
-    paths = [place.folder] if kind.manifest else _paths(place, files)
+) -> Suite:
+    kind = _detecting(candidate.kind)
+    if kind.manifest:
+        paths = [candidate.folder]
+    else:
+        paths = _paths(candidate, files)
     inside = [each for each in tree.workspaces if any(_is_inside(each, path) for path in paths)]
-    folder = "." if kind.manifest else place.project
-    suite: Suite = find_kind(place.kind).suite_type(
-        name, place.kind, paths, folder=folder, exclude=inside,
-        **kind.detected_settings(root, folder), **settings,
-    )  # fmt: skip
+    folder = "."
+    if not kind.manifest:
+        folder = candidate.project
+    suite: Suite = find_kind(candidate.kind).suite_type(
+        name,
+        candidate.kind,
+        paths,
+        folder=folder,
+        exclude=inside,
+        **kind.detected_settings(root, folder),
+        **settings,
+    )
     return suite
 
 
-def _paths(place: _SuitePlace, files: Sequence[str]) -> list[str]:
+def _paths(candidate: _SuitePlace, files: Sequence[str]) -> list[str]:
     """The folders of a project with its test files, and globs for files in its own folder."""
-    start = "" if place.project == "." else f"{place.project}/"
-    glob = _detecting(place.kind).glob_for
+    start = ""
+    if candidate.project != ".":
+        start = f"{candidate.project}/"
+    glob = _detecting(candidate.kind).glob_for
     paths: dict[str, None] = {}
     for file in files:
         top, slash, _ = file.removeprefix(start).partition("/")

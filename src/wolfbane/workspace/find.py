@@ -33,13 +33,18 @@ def _check_results(workspace: Workspace) -> None:
     """
     folder = workspace.results
     if not folder.resolve().is_relative_to(workspace.root.resolve()) and not is_for_results(folder):
-        words = f"the folder for results, {folder}, is outside of the workspace"
+        message = f"the folder for results, {folder}, is outside of the workspace"
         hint = f"if it is yours, allow it: mkdir -p {folder} && echo '*' > {folder}/.gitignore"
-        raise InputError(Problem(words, hint=hint))
-    links = [each.name for each in folder.iterdir() if each.is_symlink()] if folder.is_dir() else []
+        raise InputError(Problem(message, hint=hint))
+    if folder.is_dir():
+        links = [each.name for each in folder.iterdir() if each.is_symlink()]
+    else:
+        links = []
     if links:
-        words = f"'{min(links)}' in the folder for results, {folder}, is a link"
-        raise InputError(Problem(words, hint="remove it, or set 'results' to the folder you want"))
+        message = f"'{min(links)}' in the folder for results, {folder}, is a link"
+        raise InputError(
+            Problem(message, hint="remove it, or set 'results' to the folder you want")
+        )
 
 
 def _nearest(start: Path, *, given: bool) -> Workspace:
@@ -65,9 +70,12 @@ def _with_suites(workspace: Workspace) -> Workspace:
     whole = include(workspace, inner)
     if whole.suites:
         return whole
-    found = detect(workspace.root)
-    settings = replace(workspace.settings, suite=found.suites)
+    suites = detect(workspace.root)
+    settings = replace(workspace.settings, suite=suites.suites)
     return replace(
-        workspace, settings=settings, detected=True, nested=found.workspaces,
-        projects=found.projects,
-    )  # fmt: skip
+        workspace,
+        settings=settings,
+        detected=True,
+        nested=suites.workspaces,
+        projects=suites.projects,
+    )

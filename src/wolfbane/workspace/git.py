@@ -12,14 +12,25 @@ import msgspec
 from wolfbane.errors import InputError, Problem, did_you_mean
 
 _OF_A_HOOK = (
-    "GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_COMMON_DIR",
-    "GIT_PREFIX", "GIT_NAMESPACE",
-)  # fmt: skip
+    "GIT_DIR",
+    "GIT_WORK_TREE",
+    "GIT_INDEX_FILE",
+    "GIT_OBJECT_DIRECTORY",
+    "GIT_COMMON_DIR",
+    "GIT_PREFIX",
+    "GIT_NAMESPACE",
+)
 """Variables that git sets for its hooks. They would direct every call to the hook's own index."""
 _QUIET = (
-    "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c", "log.showSignature=false",
-    "-c", "advice.detachedHead=false",
-)  # fmt: skip
+    "-c",
+    "core.hooksPath=/dev/null",
+    "-c",
+    "core.fsmonitor=false",
+    "-c",
+    "log.showSignature=false",
+    "-c",
+    "advice.detachedHead=false",
+)
 """A repository may be from a stranger, and its settings may name programs. None of them starts."""
 _FILTERS = ("config", "--show-scope", "--null", "--name-only", "--get-regexp", r"^filter\.")
 _OF_REPOSITORY = ("local", "worktree")
@@ -55,7 +66,10 @@ def git_command(
     variables = {name: value for name, value in os.environ.items() if name not in _OF_A_HOOK}
     # A lock on the user's index would get in the way of what the user does meanwhile.
     quiet = {"GIT_TERMINAL_PROMPT": "0", "GIT_OPTIONAL_LOCKS": "0", "LC_ALL": "C.UTF-8"}
-    off = _without_filters(root) if compares else {}
+    if compares:
+        off = _without_filters(root)
+    else:
+        off = {}
     return ["git", *_QUIET, "-C", str(root), *arguments], {**variables, **quiet, **off}
 
 
@@ -66,9 +80,13 @@ def ask_git(
     command, variables = git_command(root, *arguments, compares=compares)
     try:
         done = subprocess.run(
-            command, env=variables, capture_output=True, stdin=subprocess.DEVNULL, timeout=within,
+            command,
+            env=variables,
+            capture_output=True,
+            stdin=subprocess.DEVNULL,
+            timeout=within,
             check=False,
-        )  # fmt: skip
+        )
     except OSError as error:
         return GitAnswer(127, "", f"cannot start git: {error}")
     except subprocess.TimeoutExpired:
@@ -84,20 +102,22 @@ def _without_filters(root: Path) -> dict[str, str]:
 
     Filters from the user's own settings stay. An option could not name a filter with ``=`` in it.
     """
-    words = ask_git(root, *_FILTERS).output.split("\0")
-    found = {
-        k.rpartition(".")[0] for scope, k in zip(words[::2], words[1::2]) if scope in _OF_REPOSITORY
+    names = ask_git(root, *_FILTERS).output.split("\0")
+    filters = {
+        k.rpartition(".")[0] for scope, k in zip(names[::2], names[1::2]) if scope in _OF_REPOSITORY
     }
     off = [
-        (f"{name}.{key}", "") for name in sorted(found) for key in ("clean", "smudge", "process")
+        (f"{name}.{key}", "") for name in sorted(filters) for key in ("clean", "smudge", "process")
     ]
-    off += [(f"{name}.required", "false") for name in sorted(found)]
+    off += [(f"{name}.required", "false") for name in sorted(filters)]
     count = int(os.environ.get("GIT_CONFIG_COUNT") or 0)
     variables = {"GIT_CONFIG_COUNT": str(count + len(off))}
     for number, (key, value) in enumerate(off, count):
         variables[f"GIT_CONFIG_KEY_{number}"] = key
         variables[f"GIT_CONFIG_VALUE_{number}"] = value
-    return variables if off else {}
+    if off:
+        return variables
+    return {}
 
 
 def repository(root: Path, why: str) -> tuple[Path, str]:
@@ -120,14 +140,18 @@ SHORT = 10
 
 def shown_revision(revision: str, commit: str) -> str:
     """A revision for display: its name, or the start of a hash."""
-    return f"commit {commit[:SHORT]}" if revision == commit else revision
+    if revision == commit:
+        return f"commit {commit[:SHORT]}"
+    return revision
 
 
 def find_commit(root: Path, revision: str) -> str:
     """The full hash of a revision's commit; empty if git does not know the revision."""
     wanted = f"{revision}^{{commit}}"
     answer = ask_git(root, "rev-parse", "--verify", "--quiet", "--end-of-options", wanted)
-    return answer.output.strip() if answer.code == 0 else ""
+    if answer.code == 0:
+        return answer.output.strip()
+    return ""
 
 
 def commit_of(root: Path, revision: str, why: str) -> str:

@@ -48,4 +48,6 @@ def identity_of(workspace: Workspace) -> tuple[Identity, str]:
 def _git(root: Path, *arguments: str) -> str:
     """The output of git; empty if there is no git, no repository or no commit."""
     answer = ask_git(root, *arguments)
-    return answer.output.strip() if answer.code == 0 else ""
+    if answer.code == 0:
+        return answer.output.strip()
+    return ""

@@ -42,8 +42,15 @@ def included_folders(workspace: Workspace) -> list[str]:
         places = sorted(workspace.root.glob(f"{glob.rstrip('/')}/{SETTINGS_NAME}"))
         if not places:
             hint = f"give a folder that contains a {SETTINGS_NAME}"
-            words = f"'include': '{glob}' matches no workspace"
-            problems.append(Problem(words, workspace.file.name if workspace.file else "", 0, hint))
+            message = f"'include': '{glob}' matches no workspace"
+            problems.append(
+                Problem(
+                    message=message,
+                    file=workspace.file.name if workspace.file else "",
+                    line=0,
+                    hint=hint,
+                )
+            )
         folders |= {p.parent.relative_to(workspace.root).as_posix(): None for p in places}
     if problems:
         raise InputError(*problems)
@@ -58,28 +65,28 @@ class _Merging:
 
     def take(self, folder: str, inner: Workspace) -> None:
         own, theirs = self.settings, inner.settings
-        place = f"{folder}/{SETTINGS_NAME}"
+        file = f"{folder}/{SETTINGS_NAME}"
         services = {
             name: replace(s, folder=Relocation(self._root, folder).path(s.folder))
             for name, s in theirs.service.items()
         }
-        suites = [_moved(self._root, suite, folder, theirs) for suite in theirs.suite]
+        suites = [_moved(self._root, suite, folder, settings=theirs) for suite in theirs.suite]
         tags = [replace(rule, match=str(within(rule.match, folder))) for rule in theirs.tag]
         retries = [replace(rule, match=str(within(rule.match, folder))) for rule in theirs.retry]
         self.settings = replace(
             own,
-            workspace=self._table(place, own.workspace, theirs.workspace, folder),
+            workspace=self._table(file, own.workspace, theirs.workspace, folder=folder),
             suite=[*own.suite, *suites],
             tag=[*own.tag, *tags],
             retry=[*own.retry, *retries],
-            param=self._union(place, "param", own.param, theirs.param),
-            env=self._environments(place, own.env, theirs.env),
-            service=self._union(place, "service", own.service, services),
-            browser=self._union(place, "browser", own.browser, theirs.browser),
+            param=self._union(file, "param", own.param, theirs=theirs.param),
+            env=self._environments(file, own.env, theirs.env),
+            service=self._union(file, "service", own.service, theirs=services),
+            browser=self._union(file, "browser", own.browser, theirs=theirs.browser),
         )
 
     def _table(
-        self, place: str, own: WorkspaceTable, theirs: WorkspaceTable, folder: str
+        self, file: str, own: WorkspaceTable, theirs: WorkspaceTable, folder: str
     ) -> WorkspaceTable:
         leave_out = own.leave_out
         if theirs.leave_out:
@@ -87,14 +94,14 @@ class _Merging:
             leave_out = str(any_of([*([parse(leave_out)] if leave_out else []), *parts]))
         return replace(own, leave_out=leave_out, env=own.env or theirs.env)
 
-    def _union(self, place: str, table: str, own: dict[str, Any], theirs: dict[str, Any]) -> Any:
+    def _union(self, file: str, table: str, own: dict[str, Any], theirs: dict[str, Any]) -> Any:
         for name in own.keys() & theirs.keys():
             if own[name] != theirs[name]:
-                self._differs(place, f"[{table}.{name}]")
+                self._differs(file, f"[{table}.{name}]")
         return {**own, **theirs}
 
     def _environments(
-        self, place: str, own: Mapping[str, dict[str, Any]], theirs: Mapping[str, dict[str, Any]]
+        self, file: str, own: Mapping[str, dict[str, Any]], theirs: Mapping[str, dict[str, Any]]
     ) -> dict[str, dict[str, Any]]:
         whole = {name: dict(values) for name, values in own.items()}
         for name, values in theirs.items():
@@ -104,20 +111,22 @@ class _Merging:
                     if key in ENV_WORDS and isinstance(value, list | str) and key != "extends":
                         table[key] = [*_as_list(table[key]), *_as_list(value)]
                     else:
-                        self._differs(place, f"'{key}' of [env.{name}]")
+                        self._differs(file, f"'{key}' of [env.{name}]")
                 else:
                     table[key] = value
         return whole
 
-    def _differs(self, place: str, what: str) -> None:
-        folder = place.rpartition("/")[0]
+    def _differs(self, file: str, what: str) -> None:
+        folder = file.rpartition("/")[0]
         hint = f"rename it, or run that workspace alone: wolfbane run --workspace {folder}"
-        words = f"{what} conflicts with a different definition in another included workspace"
-        self.problems.append(Problem(words, place, 0, hint))
+        message = f"{what} conflicts with a different definition in another included workspace"
+        self.problems.append(Problem(message=message, file=file, line=0, hint=hint))
 
 
 def _as_list(value: object) -> list[Any]:
-    return list(value) if isinstance(value, list) else [value]
+    if isinstance(value, list):
+        return list(value)
+    return [value]
 
 
 def _moved(root: Path, suite: Suite, folder: str, settings: Settings) -> Suite:
@@ -148,7 +157,9 @@ def _moved_terms(expression: Expression, folder: str) -> Expression:
         return Not(_moved_terms(expression.item, folder))
     if not isinstance(expression, Term):
         items = tuple(_moved_terms(item, folder) for item in expression.items)
-        return And(items) if isinstance(expression, And) else Or(items)
+        if isinstance(expression, And):
+            return And(items)
+        return Or(items)
     has_glob = any(mark in expression.value for mark in "*?")
     if expression.field == "suite" and expression.style != "regex":
         return replace(expression, value=f"{folder}/{expression.value}")

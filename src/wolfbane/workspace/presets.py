@@ -37,7 +37,9 @@ def all_presets(workspace: Workspace) -> dict[str, Saved]:
     saved = {}
     if workspace.file:
         for name, preset in workspace.settings.preset.items():
-            saved[name] = Saved(name, tuple(preset.arguments), preset.help, workspace.file)
+            saved[name] = Saved(
+                name=name, arguments=tuple(preset.arguments), help=preset.help, file=workspace.file
+            )
     file = personal_file()
     for name, table in _personal(file).items():
         saved.setdefault(name, _read(file, name, table))
@@ -51,15 +53,15 @@ def find_preset(workspace: Workspace, name: str) -> Saved:
         return presets[name]
     path = Path(name)
     if path.is_file():
-        return Saved(name, tuple(_arguments_in(path)), "", path)
-    words = f"there is no preset '{name}'"
+        return Saved(name=name, arguments=tuple(_arguments_in(path)), help="", file=path)
+    message = f"there is no preset '{name}'"
     if "/" in name or "\\" in name:
-        words = f"there is no file '{name}'"
-    raise InputError(Problem(words, hint=did_you_mean(name, presets)))
+        message = f"there is no file '{name}'"
+    raise InputError(Problem(message, hint=did_you_mean(name, presets)))
 
 
 def save_preset(
-    workspace: Workspace, name: str, arguments: Sequence[str], words: str, *, personal: bool
+    workspace: Workspace, name: str, arguments: Sequence[str], description: str, *, personal: bool
 ) -> Path:
     """Save a preset; the rest of the file stays unchanged. Returns the file. Raises InputError."""
     import tomlkit
@@ -70,8 +72,8 @@ def save_preset(
     document = tomlkit.parse(file.read_text(encoding="utf-8") if file.exists() else "")
     table = tomlkit.table()
     table["arguments"] = list(arguments)
-    if words:
-        table["help"] = words
+    if description:
+        table["help"] = description
     presets = document.setdefault("preset", tomlkit.table(is_super_table=True))
     presets[name] = table
     _write(file, tomlkit.dumps(document))
@@ -121,16 +123,20 @@ def _personal(file: Path) -> Mapping[str, Any]:
         return {}
     except (OSError, ValueError) as error:
         raise InputError(Problem(f"cannot read the file: {error}", str(file))) from None
-    return tables if isinstance(tables, dict) else {}
+    if isinstance(tables, dict):
+        return tables
+    return {}
 
 
 def _read(file: Path, name: str, table: object) -> Saved:
-    arguments = table.get("arguments") if isinstance(table, dict) else None
+    arguments = None
+    if isinstance(table, dict):
+        arguments = table.get("arguments")
     if not (isinstance(arguments, list) and all(isinstance(a, str) for a in arguments)):
-        words = f"preset '{name}': 'arguments' must be a list of texts"
-        raise InputError(Problem(words, str(file)))
+        message = f"preset '{name}': 'arguments' must be a list of texts"
+        raise InputError(Problem(message, str(file)))
     assert isinstance(table, dict)
-    return Saved(name, tuple(arguments), str(table.get("help", "")), file)
+    return Saved(name=name, arguments=tuple(arguments), help=str(table.get("help", "")), file=file)
 
 
 def _arguments_in(path: Path) -> list[str]:

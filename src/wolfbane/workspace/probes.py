@@ -31,7 +31,7 @@ class Probe(msgspec.Struct, frozen=True):
     within: float | None = None
 
     @property
-    def words(self) -> str:
+    def description(self) -> str:
         """The checked address or command, for display."""
         return {"http": "GET ", "tcp": "TCP ", "command": ""}[self.way] + " ".join(self.target)
 
@@ -47,7 +47,10 @@ def read_probes(given: object) -> list[Probe]:
     A table is ``{ http = URL }``, ``{ tcp = "HOST:PORT" }`` or ``{ command = [...] }``, with
     ``within``. Raises ValueError.
     """
-    items = given if isinstance(given, list) else [given]
+    if isinstance(given, list):
+        items = given
+    else:
+        items = [given]
     return [_table(item) if isinstance(item, Mapping) else _address(item) for item in items]
 
 
@@ -72,7 +75,9 @@ def _table(table: Mapping[str, Any]) -> Probe:
     if len(ways) != 1:
         raise ValueError(f"a readiness check needs exactly one of {', '.join(WAYS)}")
     way, target = ways[0], table[ways[0]]
-    within = seconds(table["within"]) if "within" in table else None
+    within = None
+    if "within" in table:
+        within = seconds(table["within"])
     if way == "http":
         return _address(target, within)
     if way == "tcp":

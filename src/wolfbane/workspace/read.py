@@ -53,7 +53,12 @@ def _text(path: Path) -> str:
 
 
 def _toml_problem(path: Path, error: tomllib.TOMLDecodeError) -> Problem:
-    place = re.search(r"\(at line (\d+), column (\d+)\)", str(error))
-    message = str(error)[: place.start()].strip() if place else str(error)
-    line = int(place[1]) if place else 0
+    match = re.search(r"\(at line (\d+), column (\d+)\)", str(error))
+    if match:
+        message = str(error)[: match.start()].strip()
+    else:
+        message = str(error)
+    line = 0
+    if match:
+        line = int(match[1])
     return Problem(f"not valid TOML: {message}", file=path.name, line=line)

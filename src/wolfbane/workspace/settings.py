@@ -162,7 +162,9 @@ class ClusterTable(SettingsTable, frozen=True):
     def tls(self, root: Path) -> dict[str, str]:
         """The paths of the files for TLS; none if there are none."""
         files = {"ca": self.ca, "certificate": self.certificate, "key": self.key}
-        return {name: str(root / path) for name, path in files.items()} if self.ca else {}
+        if self.ca:
+            return {name: str(root / path) for name, path in files.items()}
+        return {}
 
 
 class Settings(SettingsTable, frozen=True):
@@ -220,12 +222,16 @@ class Workspace(Struct, frozen=True):
     @property
     def caches(self) -> Path:
         """The folder for data about the current files: tests, outcomes, builds."""
-        return self.source.caches if self.source else self.results
+        if self.source:
+            return self.source.caches
+        return self.results
 
     @property
     def home(self) -> Path:
         """The folder of environments, secrets and the quarantine."""
-        return self.source.home if self.source else self.root
+        if self.source:
+            return self.source.home
+        return self.root
 
     @property
     def suites(self) -> Sequence[Suite]:

@@ -21,8 +21,12 @@ _RENAMED = {
 
 def suite_type(table: Any) -> type[Suite]:
     """The type of a suite's table: that of its kind, if there is such a kind."""
-    kind = table.get("kind") if isinstance(table, dict) else None
-    return find_kind(kind).suite_type if kind in KINDS else Suite
+    kind = None
+    if isinstance(table, dict):
+        kind = table.get("kind")
+    if kind in KINDS:
+        return find_kind(kind).suite_type
+    return Suite
 
 
 def foreign_keys(
@@ -32,8 +36,8 @@ def foreign_keys(
     problems = []
     for index, table in enumerate(_suites(data)):
         for key, kinds in _foreign(table).items():
-            words = f"'{key}' works only in suites of kind {' or '.join(kinds)}"
-            problems.append(Problem(words, path.name, line_of(lines, ("suite", index, key))))
+            message = f"'{key}' works only in suites of kind {' or '.join(kinds)}"
+            problems.append(Problem(message, path.name, line_of(lines, ("suite", index, key))))
     return problems
 
 
@@ -43,12 +47,16 @@ def without_foreign_keys(data: Mapping[str, Any]) -> dict[str, Any]:
     for table in _suites(data):
         foreign = _foreign(table)
         kept.append({k: v for k, v in table.items() if k not in foreign} if foreign else table)
-    return {**data, "suite": kept} if kept else dict(data)
+    if kept:
+        return {**data, "suite": kept}
+    return dict(data)
 
 
 def _suites(data: Mapping[str, Any]) -> list[Any]:
     suites = data.get("suite")
-    return suites if isinstance(suites, list) else []
+    if isinstance(suites, list):
+        return suites
+    return []
 
 
 def _foreign(table: Any) -> dict[str, list[str]]:
@@ -65,23 +73,31 @@ def shape_problems(
     path: Path, lines: Mapping[Location, int], data: Mapping[str, Any]
 ) -> list[Problem]:
     """All errors in the shape of the tables, each suite by its own kind."""
-    found = list(faults(Settings, {**data, "suite": []}))
+    mistakes = list(faults(Settings, {**data, "suite": []}))
     if not isinstance(data.get("suite", []), list):
-        found += faults(list[Suite], data["suite"], ("suite",), ("suite",))
+        mistakes += faults(list[Suite], data["suite"], ("suite",), keys=("suite",))
     for index, table in enumerate(_suites(data)):
-        found += _faults_of_suite(table, ("suite", index))
-    problems = [_problem(path, lines, fault) for fault in found]
+        mistakes += _faults_of_suite(table, ("suite", index))
+    problems = [_problem(path, lines, fault) for fault in mistakes]
     return sorted(problems, key=lambda problem: problem.line)
 
 
-def _faults_of_suite(table: Any, place: Location) -> Iterator[Fault]:
+def _faults_of_suite(table: Any, location: Location) -> Iterator[Fault]:
     """The errors of a suite. If its kind is unknown, keys of any kind are valid."""
-    kind = table.get("kind") if isinstance(table, dict) else None
-    for fault in faults(suite_type(table), table, place, ("suite",)):
-        if kind in KINDS or fault.reason != "unknown key" or fault.place[-1] not in _all_keys():
+    kind = None
+    if isinstance(table, dict):
+        kind = table.get("kind")
+    for fault in faults(suite_type(table), table, location, keys=("suite",)):
+        if kind in KINDS or fault.reason != "unknown key" or fault.location[-1] not in _all_keys():
             yield fault
     if isinstance(kind, str) and kind not in KINDS:
-        yield Fault("unknown word", (*place, "kind"), ("suite", "kind"), kind, tuple(KINDS))
+        yield Fault(
+            reason="unknown word",
+            location=(*location, "kind"),
+            keys=("suite", "kind"),
+            value=kind,
+            expected=tuple(KINDS),
+        )
 
 
 def _all_keys() -> dict[str, None]:
@@ -89,14 +105,14 @@ def _all_keys() -> dict[str, None]:
 
 
 def _problem(path: Path, lines: Mapping[Location, int], fault: Fault) -> Problem:
-    if fault.place[0] == "param" and len(fault.place) > 1:
-        table, name, *rest = fault.place
-        fault = fault._replace(place=(table, *str(name).split("."), *rest))
-    if fault.reason == "unknown key" and fault.place[0] == "suite" and len(fault.place) == 3:
-        key = str(fault.place[-1])
+    if fault.location[0] == "param" and len(fault.location) > 1:
+        table, name, *rest = fault.location
+        fault = fault._replace(location=(table, *str(name).split("."), *rest))
+    if fault.reason == "unknown key" and fault.location[0] == "suite" and len(fault.location) == 3:
+        key = str(fault.location[-1])
         if now := _RENAMED.get(("suite", key)):
-            words = f"the key '{key}' was renamed; use {now}"
-            return Problem(words, path.name, line_of(lines, fault.place))
+            message = f"the key '{key}' was renamed; use {now}"
+            return Problem(message, path.name, line_of(lines, fault.location))
         if not did_you_mean(key, fault.expected):
             fault = fault._replace(expected=tuple(_all_keys()))
     return fault.problem(path.name, lines)

@@ -61,12 +61,7 @@ def read_version_source(given: object) -> VersionSource:
     command = table.get("command", [])
     if not (isinstance(command, list) and all(isinstance(each, str) for each in command)):
         raise ValueError("'command' must be a list of arguments, starting with the program")
-    if "header" in table and "url" not in table:
-        raise ValueError("'header' works only together with 'url'")
-    if "header" in table and "pointer" in table:
-        raise ValueError("use either 'pointer' or 'header', not both")
-    if (pointer := table.get("pointer", "")) and not pointer.startswith("/"):
-        raise ValueError(f"'pointer' is '{pointer}': a JSON pointer starts with '/'")
+    _check_place(table)
     try:
         re.compile(table.get("pattern", ""))
     except re.error as error:
@@ -74,5 +69,18 @@ def read_version_source(given: object) -> VersionSource:
     if "{version}" not in table.get("revision", "{version}"):
         raise ValueError("'revision' must contain {version}")
     texts = {key: table[key] for key in _TEXTS if key in table}
-    within = seconds(table["within"]) if "within" in table else WITHIN
+    if "within" in table:
+        within = seconds(table["within"])
+    else:
+        within = WITHIN
     return VersionSource(**texts, command=tuple(command), within=within)
+
+
+def _check_place(table: Mapping[str, Any]) -> None:
+    """Where the version is in the answer: in a header, or at a JSON pointer."""
+    if "header" in table and "url" not in table:
+        raise ValueError("'header' works only together with 'url'")
+    if "header" in table and "pointer" in table:
+        raise ValueError("use either 'pointer' or 'header', not both")
+    if (pointer := table.get("pointer", "")) and not pointer.startswith("/"):
+        raise ValueError(f"'pointer' is '{pointer}': a JSON pointer starts with '/'")

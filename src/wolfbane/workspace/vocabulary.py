@@ -6,16 +6,34 @@ import re
 
 SETTINGS_NAME = "wolfbane.toml"
 STATUSES = (
-    "passed", "flaky", "failed", "errored", "timed-out", "crashed", "blocked", "skipped", "todo",
-    "assertion", "new", "slower",
-)  # fmt: skip
+    "passed",
+    "flaky",
+    "failed",
+    "errored",
+    "timed-out",
+    "crashed",
+    "blocked",
+    "skipped",
+    "todo",
+    "assertion",
+    "new",
+    "slower",
+)
 """The values of ``status:``: outcomes as a shell writes them, and three more words.
 
 ``failed`` means every outcome that fails a run; ``assertion`` only the outcome of that name.
 """
 TYPES = (
-    "text", "integer", "number", "boolean", "duration", "url", "path", "choice", "list",
-)  # fmt: skip
+    "text",
+    "integer",
+    "number",
+    "boolean",
+    "duration",
+    "url",
+    "path",
+    "choice",
+    "list",
+)
 ENGINES = ("chromium", "firefox", "webkit")
 OTHER_ENGINE = "other"
 """Any driver that conforms to the standard."""

@@ -19,16 +19,21 @@ class SuiteStateQuestion:
         self._known: SuiteState | None = None
         self._process: subprocess.Popen[bytes] | None = None
         if source := workspace.source:
-            commit, words = source.checkout.commit, source.settings
-            self._known = SuiteState(commit, False, source.revision, words)
+            commit, settings = source.checkout.commit, source.settings
+            self._known = SuiteState(
+                commit=commit, changed=False, revision=source.revision, settings=settings
+            )
         elif _in_repository(workspace.root):
             status = ("status", "--porcelain=v2", "--branch", "--", ".")
             command, variables = git_command(workspace.root, *status, compares=True)
             try:
                 self._process = subprocess.Popen(
-                    command, env=variables, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                    command,
+                    env=variables,
+                    stdin=subprocess.DEVNULL,
+                    stdout=subprocess.PIPE,
                     stderr=subprocess.DEVNULL,
-                )  # fmt: skip
+                )
             except OSError:
                 self._process = None
 

@@ -50,7 +50,7 @@ class Commands(msgspec.Struct, frozen=True):
     listing: Sequence[str] = ()
     limit: float = 600.0
     large: bool = False
-    words: Mapping[str, Sequence[str]] = {}
+    vocabulary: Mapping[str, Sequence[str]] = {}
     name: str = ""
     group: str = ""
     reason: str = ""
@@ -72,14 +72,17 @@ class ReadTests(msgspec.Struct, frozen=True):
 
 def clues_of(copy: TrialFolder, commands: Commands) -> Clues:
     """The facts about the output that the commands and the user give."""
-    given = [commands.name] if commands.name else []
+    if commands.name:
+        given = [commands.name]
+    else:
+        given = []
     named = [*given, *hints(commands.all_tests, commands.one, copy.root)]
     parts = Parts(commands.group, commands.reason)
-    return Clues(named, vocabulary(commands.words), parts)
+    return Clues(named, vocabulary(commands.vocabulary), parts)
 
 
 def best_reading(
-    copy: TrialFolder, found: Sequence[Reading], trial: Trial, one: Trial, commands: Commands
+    copy: TrialFolder, readings: Sequence[Reading], trial: Trial, one: Trial, commands: Commands
 ) -> ReadTests | None:
     """The reading of a trial whose entries are found in the sources most often.
 
@@ -87,9 +90,10 @@ def best_reading(
     """
     finder = _SourceFinder(copy, trial, commands)
     every = [
-        finder.read(with_changing_name(reading, one.written)) for reading in found
+        finder.read(with_changing_name(reading, one.written))
+        for reading in readings
         if commands.report in ("", reading.table.get("report"))
-    ]  # fmt: skip
+    ]
     if commands.report and not every:
         raise InputError(Problem(f"{commands.report} was not written, or is not a report", ""))
     most = max((read.mapped.matches for read in every), default=0)
@@ -126,7 +130,7 @@ class _SourceFinder:
     def _sources(self, names: Sequence[str]) -> SourceTests | None:
         if listing := self._commands.listing:
             self._listed = self._listed or list_tests(self._copy, listing, self._commands.limit)
-            return find_listed(self._copy.root, listing, self._listed, names)
+            return find_listed(self._copy.root, listing, self._listed, names=names)
         return find_sources(self._copy.root, names, self._written)
 
 
@@ -144,7 +148,9 @@ def _with_sections(read: ReadTests, trial: Trial, finder: _SourceFinder) -> Read
     table = {**read.reading.table, **keys}
     entries = read_as(table, trial.output.encode())
     with_sections = finder.read(msgspec.structs.replace(read.reading, table=table, entries=entries))
-    return with_sections if with_sections.mapped.matches >= read.mapped.matches else read
+    if with_sections.mapped.matches >= read.mapped.matches:
+        return with_sections
+    return read
 
 
 def source_tests(sources: SourceTests | None) -> list[SourceTest]:

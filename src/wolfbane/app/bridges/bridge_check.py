@@ -24,6 +24,7 @@ from wolfbane.kinds.bridge.file import read_bridge
 from wolfbane.kinds.bridge.tables import WITHOUT_SELECTION, BridgeSuite, Run
 from wolfbane.kinds.contract import OMIT_ALWAYS, OMIT_NEVER
 from wolfbane.model import Discrepancy, Outcome, Result, Test
+from wolfbane.reports.text import many
 from wolfbane.results.newest import Known, Newest
 from wolfbane.results.runs import new_run
 from wolfbane.selection import Choice, Term, all_of, any_of
@@ -55,25 +56,28 @@ def check_bridge(
 
     Runs the suite's tests, without adding them to the workspace's record.
     """
-    with tempfile.TemporaryDirectory() as place:
-        run = _Runs(workspace, suite, environments, Path(place))
+    with tempfile.TemporaryDirectory() as scratch:
+        run = _Runs(workspace, suite, environments, folder=Path(scratch))
         yield from _findings(run, read_bridge(workspace.root / suite.bridge).run)
 
 
 def _findings(run: _Runs, table: Run) -> Iterator[Finding]:
-    tests, broken = run.found()
-    for words, addresses in _by_words({r.address: r.message for r in broken}):
-        yield Finding("found", State.WRONG, f"{addresses}: {words}", _FIND)
+    tests, broken = run.tests_and_problems()
+    for message, addresses in _by_words({r.address: r.message for r in broken}):
+        yield Finding("found", State.WRONG, f"{addresses}: {message}", mend=_FIND)
     if not tests:
         if not broken:
-            yield Finding("found", State.WRONG, "no tests were found", _FIND)
+            yield Finding("found", State.WRONG, "no tests were found", mend=_FIND)
         return
     files = len({test.path for test in tests})
-    in_files = "1 file" if files == 1 else f"{files} files"
-    yield Finding("found", State.OK, f"{len(tests)} tests in {in_files}")
+    counts = f"{many(len(tests), 'test')} in {many(files, 'file')}"
+    yield Finding("found", State.OK, counts)
     yield _tags(tests)
     known = {test.address: test for test in tests}
-    named = run if table.names.omit == OMIT_ALWAYS else run.omitting(OMIT_NEVER)
+    if table.names.omit == OMIT_ALWAYS:
+        named = run
+    else:
+        named = run.omitting(OMIT_NEVER)
     results = named.of(())
     added = table.names.omit == OMIT_ALWAYS
     yield from _reported(known, results, named.warnings, added=added)
@@ -84,24 +88,24 @@ def _findings(run: _Runs, table: Run) -> Iterator[Finding]:
     bad = [address for address, outcome in came.items() if outcome.is_bad]
     bad.sort(key=lambda address: came[address] is not Outcome.FAILED)
     if table.names.how == WITHOUT_SELECTION:
-        words = "each start runs all tests; results of tests that are not selected are ignored"
-        yield Finding("selection", State.OK, words)
+        message = "each start runs all tests; results of tests that are not selected are ignored"
+        yield Finding("selection", State.OK, message)
         return
     if good:
-        yield _alone(run, "one test alone", good[:1], Outcome.PASSED)
+        yield _alone(run, "one test alone", good[:1], outcome=Outcome.PASSED)
     if len(good) > 2:
-        yield _alone(run, "some tests alone", good[::2][:SOME], Outcome.PASSED)
+        yield _alone(run, "some tests alone", good[::2][:SOME], outcome=Outcome.PASSED)
     if bad:
-        yield _alone(run, "a failing test alone", bad[:1], came[bad[0]])
+        yield _alone(run, "a failing test alone", bad[:1], outcome=came[bad[0]])
     else:
-        words = "no test fails, so this check cannot show that a failing test is reported as failed"
-        yield Finding(
-            "a failing test alone", State.WARNING, words, "make one test fail, then check again"
-        )
+        mend = "make one test fail, then check again"
+        yield Finding("a failing test alone", State.WARNING, _NONE_FAILS, mend=mend)
     if not good:
-        yield Finding("one test alone", State.WRONG, "no tests passed", "see the launcher's output")
+        mend = "see the launcher's output"
+        yield Finding("one test alone", State.WRONG, "no tests passed", mend=mend)
 
 
+_NONE_FAILS = "no test fails, so this check cannot show that a failing test is reported as failed"
 _OURS = ("suite ", "rule ")
 _FIND = "check find.files, and the patterns, the query or the list command"
 
@@ -110,17 +114,21 @@ class _Runs:
     """Runs of one suite that store nothing: a run cannot use what an earlier run learnt."""
 
     def __init__(
-        self, workspace: Workspace, suite: BridgeSuite, environments: Sequence[Environment],
-        place: Path, shown: str = "",
-    ) -> None:  # fmt: skip
-        table = replace(workspace.settings.workspace, results=str(place))
+        self,
+        workspace: Workspace,
+        suite: BridgeSuite,
+        environments: Sequence[Environment],
+        folder: Path,
+        shown: str = "",
+    ) -> None:
+        table = replace(workspace.settings.workspace, results=str(folder))
         settings = replace(workspace.settings, workspace=table, suite=[suite])
         self._workspace = replace(workspace, settings=settings)
-        self._suite, self._environments, self._place = suite, environments, place
+        self._suite, self._environments, self._place = suite, environments, folder
         self._shown = shown or suite.bridge
         self.warnings: Sequence[str] = ()
 
-    def found(self) -> tuple[Sequence[Test], Sequence[Result]]:
+    def tests_and_problems(self) -> tuple[Sequence[Test], Sequence[Result]]:
         """The suite's tests, and the files whose tests could not be listed."""
         folder = new_run(self._place)
         session = self._session(folder.name, ())
@@ -141,7 +149,9 @@ class _Runs:
         other.parent.mkdir(exist_ok=True)
         other.write_text(tomlkit.dumps(text), encoding="utf-8")
         suite = replace(self._suite, bridge=str(other))
-        return _Runs(self._workspace, suite, self._environments, self._place, self._shown)
+        return _Runs(
+            self._workspace, suite, self._environments, folder=self._place, shown=self._shown
+        )
 
     def of(self, addresses: Sequence[str]) -> Mapping[str, Result]:
         """The outcomes of the tests, by address: the named tests, or all."""
@@ -163,9 +173,12 @@ class _Runs:
         only = Term("suite", self._suite.name)
         chosen = [any_of(Term("address", a, "quoted") for a in addresses)] if addresses else []
         inputs = RunInputs(
-            open_inventory(self._workspace), Choice(all_of([only, *chosen])),
-            RunRequest(jobs=available_cores()), Known(), self._environments,
-        )  # fmt: skip
+            inventory=open_inventory(self._workspace),
+            choice=Choice(all_of([only, *chosen])),
+            request=RunRequest(jobs=available_cores()),
+            known=Known(),
+            environments=self._environments,
+        )
         return Session(inputs, run)
 
 
@@ -174,7 +187,10 @@ def _tags(tests: Sequence[Test]) -> Finding:
     if tags:
         return Finding("tags", State.OK, ", ".join(tags[:SOME]))
     return Finding(
-        "tags", State.WARNING, "no tags were found", "check find.lines.tag, or @tag in the query"
+        "tags",
+        State.WARNING,
+        "no tags were found",
+        mend="check find.lines.tag, or @tag in the query",
     )
 
 
@@ -187,19 +203,22 @@ def _unknown(results: Mapping[str, Result], known: Mapping[str, Test], *, added:
     if not others:
         return Finding("without names", State.OK, "all tests that the launcher runs were found")
     named = ", ".join(others[:SOME])
-    words = (
+    message = (
         f"{len(others)} tests that were not found run only if the launcher gets no names: {named}"
     )
     if added:
-        return Finding("without names", State.OK, words)
+        return Finding("without names", State.OK, message)
     hint = "run.names.omit = 'always' also runs them each time all tests of their file are selected"
-    return Finding("without names", State.WRONG, words, hint)
+    return Finding("without names", State.WRONG, message, mend=hint)
 
 
 def _reported(
-    known: Mapping[str, Test], results: Mapping[str, Result], warnings: Sequence[str],
-    *, added: bool,
-) -> Iterator[Finding]:  # fmt: skip
+    known: Mapping[str, Test],
+    results: Mapping[str, Result],
+    warnings: Sequence[str],
+    *,
+    added: bool,
+) -> Iterator[Finding]:
     """Whether the results match the tests that were found, and the exit code agrees.
 
     With ``added``, the tests that only the launcher knows also run.
@@ -208,21 +227,21 @@ def _reported(
     strange = [a for a, result in results.items() if result.account is Discrepancy.ADDED]
     whole = [r for a, r in results.items() if a not in known and "#" not in a]
     silent = {a: results[a].message if a in results else "no result was reported" for a in lost}
-    for words, addresses in _by_words(silent):
-        printed = [r.output for a in lost if (r := results.get(a)) and r.message == words]
-        line = f"{addresses}: {words}{_last_of(max(printed, default='', key=len))}"
-        yield Finding("reported", State.WRONG, line, _mended_by(words, strange))
+    for message, addresses in _by_words(silent):
+        printed = [r.output for a in lost if (r := results.get(a)) and r.message == message]
+        line = f"{addresses}: {message}{_last_of(max(printed, default='', key=len))}"
+        yield Finding("reported", State.WRONG, line, mend=_mended_by(message, strange))
     for address in [] if added else strange[:SOME]:
-        words = f"the report contains {address}, but this test was not found"
-        yield Finding("reported", State.WRONG, words, _FIND)
-    again = [words for words in warnings if RAN_AGAIN in words]
-    for words in again:
+        message = f"the report contains {address}, but this test was not found"
+        yield Finding("reported", State.WRONG, message, mend=_FIND)
+    again = [message for message in warnings if RAN_AGAIN in message]
+    for message in again:
         hint = "check run.names: how several names are written"
-        yield Finding("reported", State.WRONG, words.partition(": ")[2], hint)
+        yield Finding("reported", State.WRONG, message.partition(": ")[2], mend=hint)
     if not lost and not again and (added or not strange):
         yield Finding("reported", State.OK, "all tests that were found have a result")
     for result in whole:
-        yield Finding("exit code", State.WRONG, result.message, "run.passed and run.failed")
+        yield Finding("exit code", State.WRONG, result.message, mend="run.passed and run.failed")
     if not whole and not lost:
         yield Finding("exit code", State.OK, "the exit code agrees with the report")
 
@@ -230,11 +249,11 @@ def _reported(
 def _by_words(words_of: Mapping[str, str]) -> Iterator[tuple[str, str]]:
     """Equal texts once, with the first address and the number of further ones."""
     groups: dict[str, list[str]] = {}
-    for address, words in words_of.items():
-        groups.setdefault(words, []).append(address)
-    for words, addresses in groups.items():
+    for address, message in words_of.items():
+        groups.setdefault(message, []).append(address)
+    for message, addresses in groups.items():
         others = f" and {len(addresses) - 1} more" if len(addresses) > 1 else ""
-        yield words, f"{addresses[0]}{others}"
+        yield message, f"{addresses[0]}{others}"
 
 
 def _came_back(result: Result) -> bool:
@@ -247,15 +266,15 @@ def _last_of(printed: str) -> str:
     return "".join(f"\n  {line}" for line in lines)
 
 
-def _mended_by(words: str, strange: Sequence[str]) -> str:
+def _mended_by(message: str, strange: Sequence[str]) -> str:
     """The hint for a test without a result, when ``strange`` tests had one."""
-    if strange and words.startswith("no result was reported"):
+    if strange and message.startswith("no result was reported"):
         name = strange[0].partition("#")[2]
         return (
             f"the report contains '{name}'; run.names.name "
             f"and read.name must give the same name for a test"
         )
-    mends = (mend for start, mend in _MENDS.items() if words.startswith(start))
+    mends = (mend for start, mend in _MENDS.items() if message.startswith(start))
     return next(mends, "check read.format, and the files that the launcher wrote")
 
 
@@ -264,13 +283,13 @@ def _alone(run: _Runs, about: str, addresses: Sequence[str], outcome: Outcome) -
     results = run.of(addresses)
     others = [address for address in results if address not in addresses]
     if others:
-        words = f"{others[0]} also ran, although only {addresses[0]} was selected"
-        return Finding(about, State.WRONG, words, "check run.names")
+        message = f"{others[0]} also ran, although only {addresses[0]} was selected"
+        return Finding(about, State.WRONG, message, mend="check run.names")
     for address in addresses:
         ended = results.get(address)
         if ended is None or ended.outcome is not outcome:
             came = f"{ended.outcome}: {ended.message}" if ended else "no result"
-            words = f"unexpected result of {address}: {came}".rstrip(": ")
-            return Finding(about, State.WRONG, words, "check run.names")
-    words = addresses[0] if len(addresses) == 1 else f"{len(addresses)} tests"
-    return Finding(about, State.OK, f"{words}: {outcome}; no other test ran")
+            message = f"unexpected result of {address}: {came}".rstrip(": ")
+            return Finding(about, State.WRONG, message, mend="check run.names")
+    message = addresses[0] if len(addresses) == 1 else f"{len(addresses)} tests"
+    return Finding(about, State.OK, f"{message}: {outcome}; no other test ran")

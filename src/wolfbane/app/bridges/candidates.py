@@ -21,7 +21,7 @@ def candidates(
     copy: TrialFolder, commands: Commands, read: ReadTests | None, codes: ExitCodes, took: float
 ) -> Iterator[Proposal]:
     """Bridges to check, the most likely first. ``took`` are the seconds of a start for one test."""
-    for each in _every(copy, commands, read, codes):
+    for each in _every(copy, commands, read, codes=codes):
         yield msgspec.structs.replace(each, took=took, reading=codes.completed(each.reading))
 
 
@@ -32,13 +32,13 @@ def _every(
     if list(commands.all_tests) == list(commands.one):
         yield from _without_selection(commands, read, codes)
         return
-    for guess in guesses(commands.all_tests, commands.one, tests, copy.root):
+    for guess in guesses(commands.all_tests, commands.one, tests, root=copy.root):
         if guess.how == "files":
-            yield from _of_files(commands, guess, read, codes)
+            yield from _of_files(commands, guess, read, codes=codes)
         elif read is not None and read.sources is not None:
             for names, reading in _with_reports(guess, read.reading):
                 known = msgspec.structs.replace(read, reading=reading)
-                yield from _of_names(copy, commands, names, known, codes)
+                yield from _of_names(copy, commands, names, read=known, codes=codes)
 
 
 def _of_files(
@@ -47,13 +47,28 @@ def _of_files(
     """Each file is a test, with a report or with the exit code alone."""
     passed, failed = codes.of(names)
     ending = Path(names.file).suffix
-    glob = f"*{ending}" if ending else "*"
-    folder = names.file.partition("/")[0] if "/" in names.file else ""
-    mapped = read.mapped if read else Mapped("{name}", "{name}", 0)
+    glob = "*"
+    if ending:
+        glob = f"*{ending}"
+    folder = ""
+    if "/" in names.file:
+        folder = names.file.partition("/")[0]
+    if read:
+        mapped = read.mapped
+    else:
+        mapped = Mapped("{name}", "{name}", 0)
     alone = Proposal(
-        _about(commands.all_tests), None, names, None, mapped, glob, passed, failed, folder,
+        about=_about(commands.all_tests),
+        sources=None,
+        names=names,
+        reading=None,
+        mapped=mapped,
+        glob=glob,
+        passed=passed,
+        failed=failed,
+        folder=folder,
         fails_unseen=codes.unseen,
-    )  # fmt: skip
+    )
     if read is not None:
         for with_report, reading in _with_reports(names, read.reading):
             yield msgspec.structs.replace(alone, names=with_report, reading=reading)
@@ -67,11 +82,21 @@ def _of_names(
     assert read.sources is not None
     passed, failed = codes.of(names)
     tests = source_tests(read.sources)
-    way = way_of_two(copy, names, read.reading, read.mapped, tests, commands.limit)
+    way = way_of_two(
+        copy, names, read.reading, mapped=read.mapped, tests=tests, limit=commands.limit
+    )
     first = Proposal(
-        _about(commands.all_tests), read.sources, way or names, read.reading, read.mapped,
-        read.sources.glob, passed, failed, per="" if way else "test", fails_unseen=codes.unseen,
-    )  # fmt: skip
+        about=_about(commands.all_tests),
+        sources=read.sources,
+        names=way or names,
+        reading=read.reading,
+        mapped=read.mapped,
+        glob=read.sources.glob,
+        passed=passed,
+        failed=failed,
+        per="" if way else "test",
+        fails_unseen=codes.unseen,
+    )
     yield first
     yield msgspec.structs.replace(first, omit="always")
     if way:
@@ -89,9 +114,17 @@ def _without_selection(
     passed, failed = codes.of(guess)
     for names, reading in _with_reports(guess, read.reading):
         yield Proposal(
-            _about(commands.all_tests), read.sources, names, reading, read.mapped,
-            read.sources.glob, passed, failed, per="suite", fails_unseen=codes.unseen,
-        )  # fmt: skip
+            about=_about(commands.all_tests),
+            sources=read.sources,
+            names=names,
+            reading=reading,
+            mapped=read.mapped,
+            glob=read.sources.glob,
+            passed=passed,
+            failed=failed,
+            per="suite",
+            fails_unseen=codes.unseen,
+        )
 
 
 def _about(command: Sequence[str]) -> str:

@@ -73,19 +73,21 @@ def learn(folder: Path, commands: Commands, say: Say, may: May) -> Learned:
     """
     with copied(folder, large=commands.large) as copy:
         build = commands.build
-        learned = learn_build(copy, build.command, commands.limit) if build else None
+        learned = None
+        if build:
+            learned = learn_build(copy, build.command, commands.limit)
         if build and learned:
             _say_build(learned, say)
             apart = msgspec.structs.replace(commands, all_tests=build.all_tests, one=build.one)
             why = "the check found errors"
             try:
-                found = _learnt(copy, apart, say, may, build.command)
-                if found.holds:
-                    return msgspec.structs.replace(found, build=learned)
+                reading = _learnt(copy, apart, say, may=may, build=build.command)
+                if reading.holds:
+                    return msgspec.structs.replace(reading, build=learned)
             except InputError as error:
                 why = str(error)
             say(f"         with the build apart: {why}; trying the whole command")
-        return _learnt(copy, commands, say, may, "")
+        return _learnt(copy, commands, say, may=may, build="")
 
 
 def _learnt(copy: TrialFolder, commands: Commands, say: Say, may: May, build: str) -> Learned:
@@ -93,14 +95,25 @@ def _learnt(copy: TrialFolder, commands: Commands, say: Say, may: May, build: st
     trial = copy.run(commands.all_tests, commands.limit)
     _say_trial(trial, commands.limit, say)
     clues = clues_of(copy, commands)
-    found = readings(copy.root, trial, clues)  # before another command changes the files
+    proposals = readings(copy.root, trial, clues)  # before another command changes the files
     one = copy.run(commands.one, commands.limit)
-    read = best_reading(copy, found, trial, one, commands)
+    read = best_reading(copy, proposals, trial, one=one, commands=commands)
     reading, sources = (read.reading, read.sources) if read else (None, None)
-    broken = Breaking(copy, commands.one, commands.limit, may, say, clues, build)
-    codes = ExitCodes(broken, trial, reading, sources)
+    broken = Breaking(
+        copy=copy,
+        one=commands.one,
+        limit=commands.limit,
+        may=may,
+        say=say,
+        clues=clues,
+        build=build,
+    )
+    codes = ExitCodes(broken, trial, reading, sources=sources)
     learned = _proved(
-        copy, candidates(copy, commands, read, codes, one.seconds), commands.limit, say
+        copy,
+        candidates(copy, commands, read, codes=codes, took=one.seconds),
+        commands.limit,
+        say=say,
     )
     if learned is None:
         if read is None or not read.reading.entries:
@@ -121,8 +134,8 @@ def _few(texts: Sequence[str]) -> str:
 
 def _say_trial(trial: Trial, limit: float, say: Say) -> None:
     if trial.late:
-        words = f"the command that runs all tests took longer than {limit:g} s"
-        raise InputError(Problem(words, hint="raise the time limit: --limit 30m"))
+        message = f"the command that runs all tests took longer than {limit:g} s"
+        raise InputError(Problem(message, hint="raise the time limit: --limit 30m"))
     say(
         f"ran      all tests, in a copy of the folder: "
         f"exit code {trial.code}, {trial.seconds:.1f} s"
@@ -161,7 +174,9 @@ def _say_inference(proposal: Proposal, say: Say) -> None:
     if proposal.reading is not None:
         say(f"read     {proposal.reading.in_words}")
     if proposal.sources is not None and proposal.names.how != "files":
-        how = "in a list, for the files" if proposal.sources.listing else "in"
+        how = "in"
+        if proposal.sources.listing:
+            how = "in a list, for the files"
         say(f"found    {len(proposal.sources.tests)} tests {how} {proposal.glob}")
     say(f"names    {proposal.names.why}")
 
@@ -172,7 +187,7 @@ def _checked(copy: TrialFolder, proposal: Proposal) -> Learned:
     paths = _paths(copy, proposal)
     suite = BridgeSuite(name="learned", kind="bridge", paths=paths, bridge=_BRIDGE)
     workspace = Workspace(copy.root, Settings(suite=[suite]), None)
-    environment = Environment("", {}, {}, {})
+    environment = Environment(name="", values={}, exports={}, ports={})
     findings = [*_not_found_in_sources(proposal), *check_bridge(workspace, suite, [environment])]
     return Learned(text, paths, findings)
 
@@ -186,13 +201,15 @@ def _not_found_in_sources(proposal: Proposal) -> Iterator[Finding]:
     names = dict.fromkeys(mapped.called(entry) for entry in reading.entries)
     lost = [name for name in names if mapped.whole(name) not in known]
     if lost:
-        more = ", ..." if len(lost) > _SHOWN else ""
-        words = (
+        more = ""
+        if len(lost) > _SHOWN:
+            more = ", ..."
+        message = (
             f"{len(lost)} of the {len(names)} tests in the report were not found in the sources: "
             f"{', '.join(lost[:_SHOWN])}{more}"
         )
         hint = "change the patterns in [find] so that they match these tests, too"
-        yield Finding("found", State.WRONG, words, hint)
+        yield Finding("found", State.WRONG, message, mend=hint)
 
 
 def _paths(copy: TrialFolder, proposal: Proposal) -> list[str]:
@@ -208,17 +225,19 @@ def _unknown_results(everything: Trial, one: Trial) -> UnknownResults:
     printed = [line for line in everything.output.splitlines() if line.strip()]
     alone = set(one.output.splitlines())
     if printed:
-        many = "1 line" if len(printed) == 1 else f"{len(printed)} lines"
+        many = "1 line"
+        if len(printed) != 1:
+            many = f"{len(printed)} lines"
         example = next((line for line in printed if line in alone), printed[0]).strip()
-        words = (
+        message = (
             f"the results of the tests were not recognized in the output: it has {many}, "
             f"for example '{example[:80]}'"
         )
         hint = "put the words for the outcomes into --answers: passed = ['WORD'], failed = ['WORD']"
     else:
-        words = "the command prints nothing, and writes no report with the result of each test"
+        message = "the command prints nothing, and writes no report with the result of each test"
         hint = "add an option that writes a report or prints one line per test"
-    return UnknownResults(Problem(words, hint=hint), [(line, line in alone) for line in printed])
+    return UnknownResults(Problem(message, hint=hint), [(line, line in alone) for line in printed])
 
 
 def _not_found(read: ReadTests, *, listed: bool) -> InputError:
@@ -226,9 +245,9 @@ def _not_found(read: ReadTests, *, listed: bool) -> InputError:
     if read.sources is None and listed:
         return InputError(Problem(f"the list of tests has no test name of the report: {named}"))
     if read.sources is None:
-        words = f"no source file contains the test names of the report: {named}"
+        message = f"no source file contains the test names of the report: {named}"
         return UnknownTests(
-            Problem(words, hint="give a command that lists the tests: --list 'COMMAND'")
+            Problem(message, hint="give a command that lists the tests: --list 'COMMAND'")
         )
-    words = f"the command for one test contains no test name from the report, such as {named}"
-    return InputError(Problem(words, hint=_SAME_TWICE))
+    message = f"the command for one test contains no test name from the report, such as {named}"
+    return InputError(Problem(message, hint=_SAME_TWICE))

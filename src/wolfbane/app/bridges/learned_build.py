@@ -61,9 +61,9 @@ def _globs(paths: Sequence[Path], *, few: int) -> list[str]:
     A new file next to inputs may be an input, too, so these have a glob in any case.
     """
     alike = Counter((path.parent, path.suffix) for path in paths)
-    found: dict[str, None] = {}
+    globs: dict[str, None] = {}
     for path in paths:
         is_one_of_many = path.suffix and alike[path.parent, path.suffix] > few
         glob = PurePosixPath(path.parent, f"*{path.suffix}") if is_one_of_many else path
-        found[glob.as_posix()] = None
-    return sorted(found)
+        globs[glob.as_posix()] = None
+    return sorted(globs)

@@ -20,11 +20,11 @@ def list_tests(copy: TrialFolder, command: Sequence[str], limit: float) -> Seque
     """The lines that the command prints. Raises InputError if it fails, or names no file."""
     trial = copy.run(command, limit)
     if trial.code or trial.late:
-        words = f"the command that lists tests failed with exit code {trial.code}"
-        raise InputError(Problem(words))
+        message = f"the command that lists tests failed with exit code {trial.code}"
+        raise InputError(Problem(message))
     if _place(copy.root, command) is None:
-        words = "the command that lists tests contains no file of this folder"
-        raise InputError(Problem(words))
+        message = "the command that lists tests contains no file of this folder"
+        raise InputError(Problem(message))
     return trial.printed.decode("utf-8", "replace").splitlines()
 
 
@@ -34,26 +34,34 @@ def find_listed(
     """The tests of a list, one per line, in the file that the command names; None if the list does
     not have these names.
     """
-    place = _place(root, command)
-    assert place is not None
-    file = Path(command[place]).as_posix()
+    folder = _place(root, command)
+    assert folder is not None
+    file = Path(command[folder]).as_posix()
     before = _before_names(lines, names)
-    pattern = rf"^{re.escape(before)}(?P<name>\S.*)" if before else r"^(?P<name>\S.*)"
-    found = [match["name"].rstrip() for line in lines if (match := re.search(pattern, line))]
+    pattern = r"^(?P<name>\S.*)"
+    if before:
+        pattern = rf"^{re.escape(before)}(?P<name>\S.*)"
+    listed = [match["name"].rstrip() for line in lines if (match := re.search(pattern, line))]
     wanted = {end for name in names for end in suffixes(name)}
-    if len(wanted & set(found)) < len(names) * _ENOUGH:
+    if len(wanted & set(listed)) < len(names) * _ENOUGH:
         return None
     listing = list(command)
-    own_folder = "./" if listing[place].startswith("./") else ""
-    listing[place] = own_folder + "{file}"
-    tests = [(file, Item(name, 0, 0, is_test=True)) for name in dict.fromkeys(found)]
-    return SourceTests(Path(file).name, Patterns(""), tests, listing, pattern)
+    own_folder = ""
+    if listing[folder].startswith("./"):
+        own_folder = "./"
+    listing[folder] = own_folder + "{file}"
+    tests = [(file, Item(name, 0, 0, is_test=True)) for name in dict.fromkeys(listed)]
+    return SourceTests(
+        glob=Path(file).name, patterns=Patterns(""), tests=tests, listing=listing, pattern=pattern
+    )
 
 
 def _place(root: Path, command: Sequence[str]) -> int | None:
     """The last argument that is a file of the folder."""
     places = [n for n, each in enumerate(command) if (root / each).is_file()]
-    return places[-1] if places else None
+    if places:
+        return places[-1]
+    return None
 
 
 def _before_names(lines: Sequence[str], names: Sequence[str]) -> str:
@@ -65,4 +73,6 @@ def _before_names(lines: Sequence[str], names: Sequence[str]) -> str:
         if name:
             counts[line.rstrip()[: -len(name)]] += 1
     common = counts.most_common(1)
-    return common[0][0] if common else ""
+    if common:
+        return common[0][0]
+    return ""

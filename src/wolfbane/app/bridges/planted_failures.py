@@ -73,26 +73,28 @@ class Breaking(msgspec.Struct, frozen=True):
             "No test failed. Break one test in the copy, to learn the exit code for a failed test?"
         ):
             return None
-        place = self.copy.root / test.file
+        path = self.copy.root / test.file
         try:
-            text = place.read_text(encoding="utf-8")
+            text = path.read_text(encoding="utf-8")
         except UnicodeDecodeError:  # a program that was compiled has no lines to change
             return None
         try:
             for change in itertools.islice(_changes(text, test), _TRIES):
-                place.write_text(change.text, encoding="utf-8")
+                path.write_text(change.text, encoding="utf-8")
                 self._rebuild()
                 trial = self.copy.run(self.one, self.limit)
                 seen = reading and self._with_failed_line(reading, everything, trial)
                 failed = _has_failed(self.copy, trial, seen) and not trial.late
-                how = f"the test failed, exit code {trial.code}" if failed else "no test failed"
+                how = "no test failed"
+                if failed:
+                    how = f"the test failed, exit code {trial.code}"
                 self.say(f"broke    {test.file}:{change.line}, in the copy: {change.new}")
                 self.say(f"         instead of: {change.old}")
                 self.say(f"         {how}")
                 if failed:
                     return trial, seen
         finally:
-            place.write_text(text, encoding="utf-8")
+            path.write_text(text, encoding="utf-8")
             self._rebuild()
         return None
 
@@ -101,7 +103,7 @@ class Breaking(msgspec.Struct, frozen=True):
         if "failed" not in reading.unseen or trial.code in (0, everything.code):
             return reading
         root = self.copy.root
-        return with_failed_line(reading, everything, trial, self.clues, root) or reading
+        return with_failed_line(reading, everything, trial, clues=self.clues, root=root) or reading
 
     def _rebuild(self) -> None:
         if self.build:
@@ -111,7 +113,7 @@ class Breaking(msgspec.Struct, frozen=True):
 def _has_failed(copy: TrialFolder, trial: Trial, reading: Reading | None) -> bool:
     if reading is None:
         return trial.code > 0
-    entries = read_again(copy.root, trial, reading.table, "")
+    entries = read_again(copy.root, trial, reading.table, scratch="")
     return any(entry.outcome is Outcome.FAILED for entry in entries)
 
 
@@ -123,13 +125,19 @@ class ExitCodes:
     """
 
     def __init__(
-        self, breaking: Breaking, trial: Trial, reading: Reading | None,
+        self,
+        breaking: Breaking,
+        trial: Trial,
+        reading: Reading | None,
         sources: SourceTests | None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.unseen, self.failed_line = False, ""
         self._breaking, self._trial = breaking, trial
         self._reading, self._sources = reading, sources
-        bad = sum(e.outcome.is_bad for e in reading.entries) if reading else int(trial.code != 0)
+        if reading:
+            bad = sum(e.outcome.is_bad for e in reading.entries)
+        else:
+            bad = int(trial.code != 0)
         self._passed = [0] if bad else [trial.code]
         self._failed: list[int] | None = None
         if bad:
@@ -140,12 +148,14 @@ class ExitCodes:
     def of(self, guess: NamesGuess) -> tuple[Sequence[int], Sequence[int]]:
         """The codes for passed and for failed."""
         if self._failed is None:
-            place = self._place(guess)
-            found = self._breaking.trial(place, self._reading, self._trial) if place else None
-            self.unseen = found is None
-            self._failed = [found[0].code if found else 1]
-            if found and found[1] is not self._reading and found[1] is not None:
-                self.failed_line = found[1].table["failed"]
+            file = self._place(guess)
+            tried = None
+            if file:
+                tried = self._breaking.trial(file, self._reading, self._trial)
+            self.unseen = tried is None
+            self._failed = [tried[0].code if tried else 1]
+            if tried and tried[1] is not self._reading and tried[1] is not None:
+                self.failed_line = tried[1].table["failed"]
         return self._passed, self._failed
 
     def completed(self, reading: Reading | None) -> Reading | None:
@@ -174,4 +184,4 @@ def _changes(text: str, test: Breakable) -> Iterator[PlantedFailure]:
             new = pattern.sub(change, old, count=1)
             if new != old:
                 whole = "\n".join([*lines[:number], new, *lines[number + 1 :]])
-                yield PlantedFailure(whole, number + 1, old.strip(), new.strip())
+                yield PlantedFailure(text=whole, line=number + 1, old=old.strip(), new=new.strip())

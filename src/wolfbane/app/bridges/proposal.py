@@ -30,8 +30,12 @@ class Mapped(msgspec.Struct, frozen=True):
 
     def whole(self, called: str) -> str:
         """The test with this name, or the test that this name is a part of."""
-        match = re.search(self.part, called) if self.part else None
-        return match["test"] if match else called
+        match = None
+        if self.part:
+            match = re.search(self.part, called)
+        if match:
+            return match["test"]
+        return called
 
 
 class Proposal(msgspec.Struct, frozen=True):
@@ -69,21 +73,19 @@ def map_entries(entries: Sequence[ReportedTest], tests: Sequence[SourceTest]) ->
     for test in tests:
         by_name.setdefault(test.name, []).append(test)
     for of_entry in _OF_ENTRIES:
-        called = [
-            of_entry.format(name=e.name, group=e.group, suite=e.suite) for e in entries
-        ]  # fmt: skip
+        called = [of_entry.format(name=e.name, group=e.group, suite=e.suite) for e in entries]
         made: dict[str, int] = {}
         for text in called:
             for test in (t for name, ts in by_name.items() if text.endswith(name) for t in ts):
-                found = template(text, test.fields())
-                if found is not None:
-                    made[found] = made.get(found, 0) + 1
+                mapped = template(text, test.fields())
+                if mapped is not None:
+                    made[mapped] = made.get(mapped, 0) + 1
         for of_test in made:
             known = {test.called(of_test) for test in tests}
             matches = len(known & set(called))
             if matches > best.matches:
                 part = _part(known, [text for text in called if text not in known])
-                best = Mapped(of_entry, of_test, matches, part)
+                best = Mapped(name=of_entry, test=of_test, matches=matches, part=part)
     return best
 
 
@@ -101,10 +103,12 @@ def _part(known: set[str], others: Sequence[str]) -> str:
     """The pattern by which most of the other names are parts of known tests; or empty."""
     counts = {}
     for mark, pattern in _PARTS.items():
-        found = (re.search(pattern, text) for text in others)
-        counts[mark] = sum(match is not None and match["test"] in known for match in found)
+        matches = (re.search(pattern, text) for text in others)
+        counts[mark] = sum(match is not None and match["test"] in known for match in matches)
     best = max(counts, key=lambda mark: counts[mark])
-    return _PARTS[best] if counts[best] else ""
+    if counts[best]:
+        return _PARTS[best]
+    return ""
 
 
 def written(proposal: Proposal) -> str:
@@ -122,18 +126,27 @@ def _find(proposal: Proposal) -> list[str]:
         lines += [
             f"# These find {len(sources.tests)} tests in {files} file{'s' * (files > 1)}; "
             f"{proposal.mapped.matches} of them are in the report.",
-        ]  # fmt: skip
+        ]
         if sources.listing:
             return [
-                *lines, "[find.listing]", f"command = {toml_list(sources.listing)}",
-                'format = "names"', f"pattern = {toml_text(sources.pattern)}", "",
-            ]  # fmt: skip
+                *lines,
+                "[find.listing]",
+                f"command = {toml_list(sources.listing)}",
+                'format = "names"',
+                f"pattern = {toml_text(sources.pattern)}",
+                "",
+            ]
         if sources.query:
             grammar, text = sources.query
             return [
-                *lines, "[find.query]", f"grammar = {toml_text(grammar)}", "text = '''", text,
-                "'''", "",
-            ]  # fmt: skip
+                *lines,
+                "[find.query]",
+                f"grammar = {toml_text(grammar)}",
+                "text = '''",
+                text,
+                "'''",
+                "",
+            ]
         lines += ["[find.lines]", f"test = {toml_text(sources.patterns.test)}"]
         if sources.patterns.group:
             lines.append(f"group = {toml_text(sources.patterns.group)}")
@@ -157,10 +170,12 @@ def _run(proposal: Proposal) -> list[str]:
     if proposal.fails_unseen:
         lines.append("# No test failed, so the exit code for a failed test is a guess.")
     lines += [
-        f"passed = {list(proposal.passed)}", f"failed = {list(proposal.failed)}", "",
+        f"passed = {list(proposal.passed)}",
+        f"failed = {list(proposal.failed)}",
+        "",
         "[run.names]",
         f'how = "{names.how}"',
-    ]  # fmt: skip
+    ]
     if names.how == "files":
         return [*lines, ""]
     lines += [f"{key} = {toml_text(value)}" for key, value in names.table().items()]

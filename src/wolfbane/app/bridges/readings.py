@@ -40,8 +40,8 @@ class Reading(msgspec.Struct, frozen=True):
     @property
     def in_words(self) -> str:
         """The name of the source that is read."""
-        place = self.table.get("report") or "its output"
-        return f"{place} as {self.table['format']}: {len(self.entries)} entries"
+        source = self.table.get("report") or "its output"
+        return f"{source} as {self.table['format']}: {len(self.entries)} entries"
 
     def with_failed(self, pattern: str) -> Reading:
         """The reading with a pattern for failures, which were not seen before."""
@@ -55,25 +55,27 @@ class Clues(msgspec.Struct, frozen=True):
     """
 
     names: Sequence[str]
-    words: Vocabulary
+    vocabulary: Vocabulary
     parts: Parts
 
 
 def readings(root: Path, trial: Trial, clues: Clues) -> list[Reading]:
     """All ways to read the output of a trial: report files first."""
     return [
-        *_files(root, trial, clues), *_output(root, trial, clues), *_text_files(root, trial, clues)
-    ]  # fmt: skip
+        *_files(root, trial, clues),
+        *_output(root, trial, clues),
+        *_text_files(root, trial, clues),
+    ]
 
 
 def _files(root: Path, trial: Trial, clues: Clues) -> Iterator[Reading]:
     """Report files. Several of one folder and one format are read together."""
     together: dict[tuple[Path, str, str], list[Reading]] = {}
     for path in trial.written:
-        place = root / path
-        if place.stat().st_size > _LARGEST:
+        file = root / path
+        if file.stat().st_size > _LARGEST:
             continue
-        data = place.read_bytes()
+        data = file.read_bytes()
         for table in _tables(data, clues):
             if entries := read_as(table, data):
                 key = Path(path).parent, str(table), Path(path).suffix
@@ -92,26 +94,28 @@ def _files(root: Path, trial: Trial, clues: Clues) -> Iterator[Reading]:
 def _text_files(root: Path, trial: Trial, clues: Clues) -> Iterator[Reading]:
     """Files with lines that name the test, such as logs."""
     for path in trial.written:
-        place = root / path
-        if place.stat().st_size <= _LARGEST_TEXT:
-            yield from _lines(place.read_bytes(), {"report": path}, clues, root)
+        file = root / path
+        if file.stat().st_size <= _LARGEST_TEXT:
+            yield from _lines(file.read_bytes(), {"report": path}, clues, root=root)
 
 
 def _output(root: Path, trial: Trial, clues: Clues) -> Iterator[Reading]:
     for table in _tables(trial.printed, clues):
         if table["format"] in _PRINTED and (entries := read_as(table, trial.printed)):
             yield Reading(table, entries)
-    yield from _lines(trial.output.encode(), {}, clues, root)
+    yield from _lines(trial.output.encode(), {}, clues, root=root)
 
 
-def _lines(data: bytes, place: Mapping[str, str], clues: Clues, root: Path) -> Iterator[Reading]:
+def _lines(data: bytes, keys: Mapping[str, str], clues: Clues, root: Path) -> Iterator[Reading]:
     """The lines of the output, or of a text file."""
     try:
         text = data.decode()
     except UnicodeDecodeError:
         return
-    for patterns in dict.fromkeys(line_patterns(text, clues.names, clues.words, root, clues.parts)):
-        lines = {"format": "lines", **place, "passed": patterns.passed, "failed": patterns.failed}
+    for patterns in dict.fromkeys(
+        line_patterns(text, clues.names, clues.vocabulary, root=root, parts=clues.parts)
+    ):
+        lines = {"format": "lines", **keys, "passed": patterns.passed, "failed": patterns.failed}
         lines["skipped"] = patterns.skipped
         yield Reading(lines, read_as(lines, data), patterns.unseen)
 
@@ -128,7 +132,7 @@ def with_failed_line(
         return None
     known = {entry.name for entry in reading.entries}
     both = f"{everything.output}\n{failed.output}".encode()
-    for other in _lines(both, {}, clues, root):
+    for other in _lines(both, {}, clues, root=root):
         learnt = reading.with_failed(other.table["failed"])
         same = read_as(learnt.table, everything.output.encode()) == list(reading.entries)
         entries = read_as(learnt.table, failed.output.encode())
@@ -173,13 +177,13 @@ def read_again(
         return read_as(table, trial.output.encode() if lines else trial.printed)
     fresh = [root / path for path in trial.written if fnmatch(path, report)]
     apart = Path(scratch).iterdir() if scratch else ()
-    places = [*fresh, *(place for place in apart if fnmatch(place.name, Path(report).name))]
-    return [entry for place in places for entry in read_as(table, place.read_bytes())]
+    places = [*fresh, *(file for file in apart if fnmatch(file.name, Path(report).name))]
+    return [entry for file in places for entry in read_as(table, file.read_bytes())]
 
 
 def _tables(data: bytes, clues: Clues) -> Iterator[dict[str, Any]]:
     """The possible starts of ``[read]`` for data that may be a report."""
-    if (events := event_table(data, clues.names, clues.words)) is not None:
+    if (events := event_table(data, clues.names, clues.vocabulary)) is not None:
         yield events
     yield from ({"format": form} for form in _forms(data))
 
@@ -191,7 +195,9 @@ def _forms(data: bytes) -> Sequence[str]:
         return ("xunit",)
     if head.startswith(b"{"):
         return ("ctrf",)
-    return ("tap",) if re.search(rb"^(TAP version|1\.\.\d)", head, re.MULTILINE) else ()
+    if re.search(rb"^(TAP version|1\.\.\d)", head, re.MULTILINE):
+        return ("tap",)
+    return ()
 
 
 def read_as(table: Mapping[str, Any], data: bytes) -> list[ReportedTest]:
@@ -206,5 +212,7 @@ def read_as(table: Mapping[str, Any], data: bytes) -> list[ReportedTest]:
         reading.feed(data)
         reading.close()
     except FormatError:
-        return entries if table["format"] == "tap" else []
+        if table["format"] == "tap":
+            return entries
+        return []
     return entries

@@ -58,13 +58,21 @@ class TrialFolder:
         try:
             end = launch(command, {}, until, printed.append, apart=True, folder=str(self.root))
         except OSError as error:
-            words = f"cannot start '{command[0]}': {error.strerror}"
-            raise InputError(Problem(words)) from None
+            message = f"cannot start '{command[0]}': {error.strerror}"
+            raise InputError(Problem(message)) from None
         after = self._stamps()
         written = [path for path, stamp in after.items() if before.get(path) != stamp]
         seconds = time.monotonic() - began
         whole = b"".join(printed)
-        return Trial(command, end.code, whole, end.output, seconds, sorted(written), end.late)
+        return Trial(
+            command=command,
+            code=end.code,
+            printed=whole,
+            output=end.output,
+            seconds=seconds,
+            written=sorted(written),
+            late=end.late,
+        )
 
     def files(self) -> list[Path]:
         """All files of the folder, without links."""
@@ -87,13 +95,13 @@ def copied(folder: Path, *, large: bool = False) -> Iterator[TrialFolder]:
     """
     tools = {name for kind in KINDS for name in find_kind(kind).tool_folders}
     if not large and (size := _size(folder, tools)) > _LARGE:
-        words = (
+        message = (
             f"the commands run in a copy of the folder, "
             f"but the folder is large ({size / 1e9:.1f} GB)"
         )
-        raise InputError(Problem(words, hint="use --yes to copy it anyway"))
-    with tempfile.TemporaryDirectory(prefix="wolfbane-learn-") as place:
-        root = Path(place) / folder.resolve().name
+        raise InputError(Problem(message, hint="use --yes to copy it anyway"))
+    with tempfile.TemporaryDirectory(prefix="wolfbane-learn-") as scratch:
+        root = Path(scratch) / folder.resolve().name
         apart = shutil.ignore_patterns(*_APART, *tools)
         shutil.copytree(folder, root, symlinks=True, ignore=apart, copy_function=_copy)
         for name in tools:
@@ -106,9 +114,9 @@ def _size(folder: Path, tools: Iterable[str]) -> int:
     """Bytes of all files that would be copied."""
     apart = {*_APART, *tools}
     size = 0
-    for place, folders, names in os.walk(folder):
+    for parent, folders, names in os.walk(folder):
         folders[:] = [name for name in folders if name not in apart]
-        size += sum(Path(place, name).lstat().st_size for name in names)
+        size += sum(Path(parent, name).lstat().st_size for name in names)
     return size
 
 

@@ -39,19 +39,23 @@ def ways(guess: NamesGuess) -> Iterator[NamesGuess]:
 
 
 def way_of_two(
-    copy: TrialFolder, guess: NamesGuess, reading: Reading, mapped: Mapped,
-    tests: Sequence[SourceTest], limit: float,
-) -> NamesGuess | None:  # fmt: skip
+    copy: TrialFolder,
+    guess: NamesGuess,
+    reading: Reading,
+    mapped: Mapped,
+    tests: Sequence[SourceTest],
+    limit: float,
+) -> NamesGuess | None:
     """The way that runs exactly two tests; None if no way works, or if there are not two tests."""
-    two = _two(guess, reading.entries, mapped, tests)
+    two = _two(guess, reading.entries, mapped, tests=tests)
     if len(two) < 2:
         return guess
     wanted = {test.called(mapped.test) for test in two}
     for way in ways(guess):
         with tempfile.TemporaryDirectory() as scratch:
-            command = _command(way, two, scratch, reading)
+            command = _command(way, two, scratch, reading=reading)
             trial = copy.run(command, limit)
-            entries = read_again(copy.root, trial, reading.table, scratch)
+            entries = read_again(copy.root, trial, reading.table, scratch=scratch)
         if _ran(entries, mapped) == wanted:
             return way
     return None
@@ -64,7 +68,9 @@ def _two(
     passed = _ran([entry for entry in entries if entry.outcome is Outcome.PASSED], mapped)
     good = [test for test in tests if test.called(mapped.test) in passed]
     if guess.per != "file":
-        return [good[0], good[-1]] if len(good) > 1 else []
+        if len(good) > 1:
+            return [good[0], good[-1]]
+        return []
     for test in good:
         together = [other for other in good if other.file == test.file]
         if len(together) > 1:
@@ -74,16 +80,17 @@ def _two(
 
 def _ran(entries: Sequence[ReportedTest], mapped: Mapped) -> set[str]:
     """The names of the tests in the report that ran. Parts count as their test."""
-    return {
-        mapped.whole(mapped.called(e)) for e in entries if e.outcome is not Outcome.SKIPPED
-    }  # fmt: skip
+    return {mapped.whole(mapped.called(e)) for e in entries if e.outcome is not Outcome.SKIPPED}
 
 
 def _command(
     way: NamesGuess, two: Sequence[SourceTest], scratch: str, reading: Reading
 ) -> list[str]:
     names = msgspec.to_builtins(NamesTable(way.how, **way.table()))  # type: ignore[arg-type]
-    called = [LauncherName(test.file, test.name, test.file, test.called(way.name)) for test in two]
+    called = [
+        LauncherName(path=test.file, name=test.name, file=test.file, known_as=test.called(way.name))
+        for test in two
+    ]
     report = f"{scratch}/{Path(reading.table.get('report', 'report')).name}"
     known = {"file": two[0].file, "scratch": scratch, "report": report}
     many = {

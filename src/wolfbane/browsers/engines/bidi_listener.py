@@ -11,9 +11,11 @@ import aiohttp
 from wolfbane.browsers.evidence.records import BrowserRecords
 
 _EVENTS = (
-    "log.entryAdded", "network.beforeRequestSent", "network.responseCompleted",
+    "log.entryAdded",
+    "network.beforeRequestSent",
+    "network.responseCompleted",
     "network.fetchError",
-)  # fmt: skip
+)
 _LARGEST = 64 << 20
 _PATIENCE = 10.0
 _CLOSING = aiohttp.ClientWSTimeout(ws_close=0.2)

@@ -63,13 +63,13 @@ def wanted(name: str, browser: Browser, requested: Any) -> Wanted:
             if not (key == "browserName" and value_text in (*names, name.lower(), "")):
                 want.said.append(f"the suite requests {key} '{value}'; it gets browser '{name}'")
         elif key in _VENDORS.values() and browser.engine != OTHER_ENGINE and not browser.url:
-            _vendor(want, name, browser, key, value)
+            _vendor(want, name, browser, key=key, value=value)
         else:
             want.standard[key] = value
     if browser.insecure and want.standard.setdefault("acceptInsecureCerts", True) is not True:
         want.standard["acceptInsecureCerts"] = True
-        words = "the suite does not accept insecure certificates, but the settings of"
-        want.said.append(f"{words} browser '{name}' accept them")
+        message = "the suite does not accept insecure certificates, but the settings of"
+        want.said.append(f"{message} browser '{name}' accept them")
     if browser.engine == OTHER_ENGINE or browser.url:
         want.standard = {**browser.capabilities, **want.standard}
     return want
@@ -96,28 +96,35 @@ def _chosen(requested: Any, names: tuple[str, ...]) -> dict[str, Any]:
     return next((m for m in merged if m.get("browserName") in names), merged[0])
 
 
-def _vendor(found: Wanted, name: str, browser: Browser, key: str, value: Any) -> None:
+def _vendor(capabilities: Wanted, name: str, browser: Browser, key: str, value: Any) -> None:
     if _VENDORS.get(browser.engine) != key:
-        found.said.append(f"the suite's {key} does not apply to browser '{name}' and is ignored")
+        capabilities.said.append(
+            f"the suite's {key} does not apply to browser '{name}' and is ignored"
+        )
         return
     options = dict(value)
     for argument in options.pop("args", []):
-        text = argument if str(argument).startswith("-") else f"--{argument}"
+        if str(argument).startswith("-"):
+            text = argument
+        else:
+            text = f"--{argument}"
         if text.startswith(_OURS):
             if not text.startswith("--headless"):
-                found.said.append(f"the suite requests {text}; browser '{name}' uses its own")
+                capabilities.said.append(
+                    f"the suite requests {text}; browser '{name}' uses its own"
+                )
         else:
-            found.arguments.append(text)
+            capabilities.arguments.append(text)
     for key_of_prefs in ("prefs", "preferences"):
-        found.preferences.update(options.pop(key_of_prefs, {}))
+        capabilities.preferences.update(options.pop(key_of_prefs, {}))
     if options.pop("binary", None):
-        found.said.append(f"the suite requests a binary; browser '{name}' uses its own")
+        capabilities.said.append(f"the suite requests a binary; browser '{name}' uses its own")
     if options and browser.engine == "chromium":
-        found.standard[key] = options
+        capabilities.standard[key] = options
     elif options:
-        words = ", ".join(options)
-        found.said.append(
-            f"the suite's {key} ({words}) is not supported by browser '{name}' and is ignored"
+        message = ", ".join(options)
+        capabilities.said.append(
+            f"the suite's {key} ({message}) is not supported by browser '{name}' and is ignored"
         )
 
 
@@ -149,7 +156,9 @@ def for_driver(
 def size(browser: Browser) -> tuple[int, int] | None:
     """Width and height of the page in CSS pixels; None if the browser uses its own size."""
     if not browser.window:
-        return None if browser.engine == OTHER_ENGINE or browser.url else DEFAULT_SIZE
+        if browser.engine == OTHER_ENGINE or browser.url:
+            return None
+        return DEFAULT_SIZE
     width, _, height = browser.window.partition("x")
     return int(width), int(height)
 
@@ -160,9 +169,11 @@ def device_metrics(browser: Browser) -> dict[str, Any]:
     if wide is None or (wide[0] >= _NARROW and not browser.device_pixels):
         return {}
     return {
-        "width": wide[0], "height": wide[1], "pixelRatio": browser.device_pixels or 1.0,
+        "width": wide[0],
+        "height": wide[1],
+        "pixelRatio": browser.device_pixels or 1.0,
         "touch": wide[0] < _NARROW,
-    }  # fmt: skip
+    }
 
 
 _NARROW = 500

@@ -17,9 +17,12 @@ from wolfbane.workspace.settings import Browser
 _BINARIES = {
     "chromium": ("chromium", "chromium-browser", "chrome"),
     "firefox": ("firefox", "firefox-esr"),
-    "webkit": ("MiniBrowser", "/usr/lib/*/webkit2gtk-4.*/MiniBrowser",
-               "/usr/libexec/webkit2gtk-4.*/MiniBrowser"),
-}  # fmt: skip
+    "webkit": (
+        "MiniBrowser",
+        "/usr/lib/*/webkit2gtk-4.*/MiniBrowser",
+        "/usr/libexec/webkit2gtk-4.*/MiniBrowser",
+    ),
+}
 _DRIVERS = {"chromium": ("chromedriver",), "webkit": ("WebKitWebDriver",)}
 _INSTALL = {
     "chromium": "install chromium and its driver (Debian: chromium, chromium-driver)",
@@ -58,7 +61,7 @@ def installed(name: str, browser: Browser) -> Installed:
     given = (browser.binary,) if browser.binary else _BINARIES[browser.engine]
     binary = _first(given)
     if not binary:
-        raise CannotOpen(_absent(name, browser.engine, given, "binary"))
+        raise CannotOpen(_absent(name, browser.engine, given, key="binary"))
     return Installed(binary, driver)
 
 
@@ -67,27 +70,32 @@ def _driver(name: str, browser: Browser) -> tuple[str, ...]:
     command = (given,) if isinstance(given, str) else tuple(given)
     if command and command[0]:
         if not _first(command[:1]):
-            raise CannotOpen(_absent(name, browser.engine, command[:1], "driver"))
+            raise CannotOpen(_absent(name, browser.engine, command[:1], key="driver"))
         return (_first(command[:1]), *command[1:])
     if browser.engine not in _DRIVERS:
         return ()
     program = _first(_DRIVERS[browser.engine])
     if not program:
-        raise CannotOpen(_absent(name, browser.engine, _DRIVERS[browser.engine], "driver"))
+        raise CannotOpen(_absent(name, browser.engine, _DRIVERS[browser.engine], key="driver"))
     return (program,)
 
 
 def _absent(name: str, engine: str, wanted: tuple[str, ...], key: str) -> str:
     names = " or ".join(w for w in wanted if "*" not in w)
-    how = f"{_INSTALL[engine]}, or set" if engine in _INSTALL else "set"
+    how = "set"
+    if engine in _INSTALL:
+        how = f"{_INSTALL[engine]}, or set"
     return f"browser '{name}': {names} not found; {how} '{key}' in [browser.{name}]"
 
 
 def _first(names: tuple[str, ...]) -> str:
     for name in names:
-        anywhere = sorted(Path("/").glob(name.lstrip("/"))) if "*" in name else []
-        if found := anywhere[-1] if anywhere else shutil.which(name):
-            return str(found)
+        if "*" in name:
+            anywhere = sorted(Path("/").glob(name.lstrip("/")))
+        else:
+            anywhere = []
+        if program := anywhere[-1] if anywhere else shutil.which(name):
+            return str(program)
     return ""
 
 
@@ -97,13 +105,19 @@ def version(program: str) -> str:
         return ""
     try:
         answer = subprocess.run(
-            [program, "--version"], cwd=neutral_folder(), capture_output=True, text=True,
-            timeout=20, check=False,
-        )  # fmt: skip
+            [program, "--version"],
+            cwd=neutral_folder(),
+            capture_output=True,
+            text=True,
+            timeout=20,
+            check=False,
+        )
     except (OSError, subprocess.TimeoutExpired):
         return ""
     match = _VERSION.search(answer.stdout)
-    return match[0] if match else ""
+    if match:
+        return match[0]
+    return ""
 
 
 def unlike(name: str, here: Installed) -> str:
@@ -113,7 +127,7 @@ def unlike(name: str, here: Installed) -> str:
     browser, driver = version(here.binary), version(here.driver[0])
     if not browser or not driver or browser.split(".")[0] == driver.split(".")[0]:
         return ""
-    words = (
+    message = (
         f"browser '{name}': the driver has version {driver}, but the browser has version {browser}"
     )
-    return f"{words}; install both from the same source"
+    return f"{message}; install both from the same source"

@@ -36,9 +36,11 @@ class Display:
             if self._process is None or self._process.poll() is not None:
                 self._name = await self._start()
         return {
-            "DISPLAY": self._name, "XAUTHORITY": str(self._cookies), "GDK_BACKEND": "x11",
+            "DISPLAY": self._name,
+            "XAUTHORITY": str(self._cookies),
+            "GDK_BACKEND": "x11",
             "WAYLAND_DISPLAY": "",
-        }  # fmt: skip
+        }
 
     async def _start(self) -> str:
         program = shutil.which(DISPLAY_PROGRAM)
@@ -51,17 +53,26 @@ class Display:
         self._cookies.touch(mode=0o600)
         self._cookies.write_bytes(_cookie_entry(os.urandom(16)))
         command = [
-            program, "-displayfd", "1", "-screen", "0", _SIZE, "-nolisten", "tcp", "-noreset",
-            "-auth", str(self._cookies),
-        ]  # fmt: skip
+            program,
+            "-displayfd",
+            "1",
+            "-screen",
+            "0",
+            _SIZE,
+            "-nolisten",
+            "tcp",
+            "-noreset",
+            "-auth",
+            str(self._cookies),
+        ]
         self._process = self._programs.start(command, {}, output, "display")
         until = time.monotonic() + _PATIENCE
         while time.monotonic() < until and self._process.poll() is None:
             if number := _number(output):
                 return f":{number}"
             await asyncio.sleep(0.02)
-        words = output.read_text(errors="replace").strip()[-300:]
-        raise CannotOpen(f"the virtual screen did not start: {words or 'no output'}")
+        message = output.read_text(errors="replace").strip()[-300:]
+        raise CannotOpen(f"the virtual screen did not start: {message or 'no output'}")
 
 
 def _cookie_entry(cookie: bytes) -> bytes:
@@ -76,4 +87,6 @@ def _cookie_entry(cookie: bytes) -> bytes:
 
 def _number(path: Path) -> str:
     lines = [line for line in path.read_text(errors="replace").splitlines() if line.isdecimal()]
-    return lines[-1] if lines else ""
+    if lines:
+        return lines[-1]
+    return ""

@@ -67,4 +67,6 @@ class DriverLogs:
 
 
 def _rank(level: str) -> int:
-    return _LEVELS.index(level) if level in _LEVELS else 0
+    if level in _LEVELS:
+        return _LEVELS.index(level)
+    return 0

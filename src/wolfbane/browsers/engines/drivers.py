@@ -76,11 +76,16 @@ class BrowserDriver(Protocol):
 
 async def value_of(driver: BrowserDriver, method: str, path: str, body: Any = None) -> Any:
     """A command's value. Raises WebDriverError and OSError."""
-    sent = b"" if method != "POST" else json.dumps(body or {}).encode()
+    sent = b""
+    if method == "POST":
+        sent = json.dumps(body or {}).encode()
     reply = await driver.command(method, path, sent)
     value = reply.value
     if reply.status >= 400:
-        fields = value if isinstance(value, dict) else {}
+        if isinstance(value, dict):
+            fields = value
+        else:
+            fields = {}
         raise WebDriverError(str(fields.get("error", "")), str(fields.get("message", "")))
     return value
 
@@ -101,7 +106,7 @@ async def fit(driver: BrowserDriver, browser: Browser) -> str:
             break
         asked = wanted
         rect = {"width": wanted[0], "height": wanted[1]}
-        await value_of(driver, "POST", "window/rect", rect)
+        await value_of(driver, "POST", "window/rect", body=rect)
         page, window = await _settled(driver, wide)
     if page == wide or not browser.window:
         return ""
@@ -126,7 +131,7 @@ async def _settled(driver: BrowserDriver, wide: _Size) -> tuple[_Size, _Size]:
 
 async def _sizes(driver: BrowserDriver) -> tuple[_Size, _Size]:
     body = {"script": _SIZES, "args": []}
-    wide, high, outer_wide, outer_high = await value_of(driver, "POST", "execute/sync", body)
+    wide, high, outer_wide, outer_high = await value_of(driver, "POST", "execute/sync", body=body)
     return (wide, high), (outer_wide, outer_high)
 
 

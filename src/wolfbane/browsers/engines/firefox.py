@@ -9,7 +9,6 @@ import shutil
 import subprocess
 import time
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Any
 
 from wolfbane.basis.exit_status import how_it_ended
@@ -18,6 +17,7 @@ from wolfbane.browsers.engines.bidi_listener import BidiListener
 from wolfbane.browsers.engines.capabilities import Wanted, size
 from wolfbane.browsers.engines.discovery import Installed
 from wolfbane.browsers.engines.drivers import PATIENCE, Reply, fit
+from wolfbane.browsers.engines.firefox_start_files import StartFiles
 from wolfbane.browsers.engines.gecko import carry_out
 from wolfbane.browsers.engines.marionette import Marionette
 from wolfbane.browsers.engines.programs import Programs
@@ -77,50 +77,21 @@ _BIDI = 3
 """The value of ``remote.active-protocols`` that turns on both protocols."""
 
 
-class StartFiles:
-    """Files that Firefox creates at its first start and can reuse. They contain no page data.
-
-    They come from the first closed profile of a run, and halve the time of later starts.
-    """
-
-    _NEEDED = ("startupCache", "compatibility.ini")
-    _NAMES = (*_NEEDED, "addonStartup.json.lz4", "extensions.json")  # of add-ons, if it has any
-
-    def __init__(self, folder: Path) -> None:
-        self._folder = folder
-        self._taken = self._there = False
-
-    def claim(self) -> bool:
-        """True for the first caller, which must keep its files."""
-        first, self._taken = not self._taken, True
-        return first
-
-    def keep(self, profile: Path) -> None:
-        """Store the files of a Firefox that has quit."""
-        for name in self._NAMES:
-            _copy(profile / name, self._folder / name)
-        self._there = all((self._folder / name).exists() for name in self._NEEDED)
-
-    def lay(self, profile: Path) -> None:
-        """Copy them to a new profile, if there are any yet."""
-        for name in self._NAMES if self._there else ():
-            _copy(self._folder / name, profile / name)
-
-
-def _copy(source: Path, target: Path) -> None:
-    if source.is_dir():
-        shutil.copytree(source, target, dirs_exist_ok=True)
-    elif source.exists():
-        shutil.copy(source, target)
-
-
 class FirefoxDriver:
     """One Firefox, one session."""
 
     def __init__(
-        self, name: str, browser: Browser, here: Installed, programs: Programs,
-        variables: dict[str, str], start_files: StartFiles, *, visible: bool, listen: bool,
-    ) -> None:  # fmt: skip
+        self,
+        name: str,
+        browser: Browser,
+        here: Installed,
+        programs: Programs,
+        variables: dict[str, str],
+        start_files: StartFiles,
+        *,
+        visible: bool,
+        listen: bool,
+    ) -> None:
         self.session = self.said = self.address = ""
         self.records = BrowserRecords()
         self.downloads = browser.downloads
@@ -154,8 +125,8 @@ class FirefoxDriver:
             self.said = await fit(self, self._browser)
         except (OSError, WebDriverError) as error:
             await self.close()
-            words = f"browser '{self._name}' could not open a session: {error}"
-            raise WebDriverError("session not created", words) from None
+            message = f"browser '{self._name}' could not open a session: {error}"
+            raise WebDriverError("session not created", message) from None
         except BaseException:
             await self.close()
             raise
@@ -207,16 +178,19 @@ class FirefoxDriver:
                 return await Marionette.connect(port)
             except (OSError, ValueError):
                 await asyncio.sleep(0.01)
-        words = self.ended() or f"no connection to the browser within {PATIENCE:g} s"
+        message = self.ended() or f"no connection to the browser within {PATIENCE:g} s"
         output = self._said.read_text(errors="replace").strip()[-500:]
-        raise CannotOpen(f"browser '{self._name}': {words} {output}".strip())
+        raise CannotOpen(f"browser '{self._name}': {message} {output}".strip())
 
     async def command(self, method: str, path: str, body: bytes) -> Reply:
         """Execute a WebDriver command through the remote protocol of the browser."""
         if self._connection is None:
             raise ConnectionResetError("the browser is closed")
         try:
-            parameters = json.loads(body) if body else {}
+            if body:
+                parameters = json.loads(body)
+            else:
+                parameters = {}
             if not isinstance(parameters, dict):
                 raise WebDriverError("invalid argument", "the body is not a JSON object")
             if self._is_over:
@@ -224,7 +198,7 @@ class FirefoxDriver:
                     "invalid session id", "the last window of the browser was closed"
                 )
             async with self._lock:
-                value = await self._carry_out(self._connection, method, path, parameters)
+                value = await self._carry_out(self._connection, method, path, parameters=parameters)
             # Firefox keeps its last window; by the standard the session ends with it.
             self._is_over = (method, path, value) == ("DELETE", "window", [])
         except WebDriverError as error:

@@ -28,20 +28,34 @@ _RENAMED = {
     "FindElementsFromShadowRoot": {"shadow": "shadowRoot"},
 }
 _BARE = {
-    "GetTimeouts", "GetWindowRect", "SetWindowRect", "MaximizeWindow", "FullscreenWindow",
-    "GetElementRect", "NewWindow", "GetWindowHandles", "FindElements", "GetCookies",
-    "CloseWindow", "FindElementsFromShadowRoot", "MinimizeWindow",
-}  # fmt: skip
+    "GetTimeouts",
+    "GetWindowRect",
+    "SetWindowRect",
+    "MaximizeWindow",
+    "FullscreenWindow",
+    "GetElementRect",
+    "NewWindow",
+    "GetWindowHandles",
+    "FindElements",
+    "GetCookies",
+    "CloseWindow",
+    "FindElementsFromShadowRoot",
+    "MinimizeWindow",
+}
 
 
 async def carry_out(firefox: Marionette, method: str, path: str, body: dict[str, Any]) -> Any:
     """Let Firefox execute a command; returns its value. Raises WebDriverError and OSError."""
     endpoint, places = find(method, path)
     if endpoint.name == f"{method} {endpoint.path}":
-        error = "unknown method" if is_known(path) else "unknown command"
+        error = "unknown command"
+        if is_known(path):
+            error = "unknown method"
         raise WebDriverError(error, endpoint.name)
     name = _NAMES.get(endpoint.name, endpoint.name.replace(" ", ""))
-    result = await firefox.command(f"WebDriver:{name}", _parameters(endpoint, name, places, body))
+    result = await firefox.command(
+        f"WebDriver:{name}", _parameters(endpoint, name, places, body=body)
+    )
     if endpoint.name == "Get Named Cookie":
         return _named(result, places["name"])
     if name in _BARE or not isinstance(result, Mapping) or "value" not in result:

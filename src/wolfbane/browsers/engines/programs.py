@@ -24,9 +24,13 @@ class Starter(Protocol):
     scratch: Path
 
     def start(
-        self, arguments: Sequence[str], folder: Path, environment: Mapping[str, str],
-        output: Path | int, member: str,
-    ) -> subprocess.Popen[bytes]:  # fmt: skip
+        self,
+        arguments: Sequence[str],
+        folder: Path,
+        environment: Mapping[str, str],
+        output: Path | int,
+        member: str,
+    ) -> subprocess.Popen[bytes]:
         """Start a program. Raises OSError."""
 
     def end(self, process: subprocess.Popen[bytes], member: str) -> None:
@@ -45,25 +49,25 @@ class Programs:
     def folder(self) -> Path:
         """A new, empty folder for a profile."""
         self._count += 1
-        place = self.scratch / str(self._count)
-        place.mkdir()
-        return place
+        path = self.scratch / str(self._count)
+        path.mkdir()
+        return path
 
     def see_to_room(self, name: str) -> None:
         """Raise CannotOpen if there is no disk space for a browser's profile."""
         free = shutil.disk_usage(self.scratch).free
         if free < _LEAST:
-            words = f"not enough disk space for a profile in {self.scratch.parent}"
-            raise CannotOpen(f"browser '{name}': {words} ({free:,} bytes left)")
+            message = f"not enough disk space for a profile in {self.scratch.parent}"
+            raise CannotOpen(f"browser '{name}': {message} ({free:,} bytes left)")
 
     def see_to_length(self, name: str) -> None:
         """Raise CannotOpen if Chromium cannot create its socket, because Chromium itself gives no
         reason.
         """
         if len(str(self.scratch)) > LONGEST:
-            place = self.scratch.parent.parent
-            words = f"the path of the folder for temporary files is too long: {place}"
-            raise CannotOpen(f"browser '{name}': {words} (set TMPDIR to a shorter one)")
+            folder = self.scratch.parent.parent
+            message = f"the path of the folder for temporary files is too long: {folder}"
+            raise CannotOpen(f"browser '{name}': {message} (set TMPDIR to a shorter one)")
 
     def start(
         self, command: Sequence[str], variables: Mapping[str, str], output: Path, member: str

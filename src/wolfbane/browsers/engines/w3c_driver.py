@@ -51,9 +51,17 @@ class W3CDriver:
     """
 
     def __init__(
-        self, name: str, browser: Browser, here: Installed, programs: Programs,
-        client: aiohttp.ClientSession, variables: dict[str, str], *, visible: bool, listen: bool,
-    ) -> None:  # fmt: skip
+        self,
+        name: str,
+        browser: Browser,
+        here: Installed,
+        programs: Programs,
+        client: aiohttp.ClientSession,
+        variables: dict[str, str],
+        *,
+        visible: bool,
+        listen: bool,
+    ) -> None:
         self.session = self.said = self.address = self._gone = ""
         self.records = BrowserRecords()
         self.downloads = browser.downloads if saves_here(browser) else ""
@@ -116,9 +124,9 @@ class W3CDriver:
         browser = self._browser
         arguments = [*_arguments(browser, self._folder, visible=self._visible), *want.arguments]
         preferences = {**_chromium_preferences(browser), **want.preferences}
-        sent = want.standard
+        sent, binary = want.standard, self._here.binary
         if not browser.url:
-            sent = for_driver(browser, want, self._here.binary, arguments, preferences)
+            sent = for_driver(browser, want, binary, arguments=arguments, preferences=preferences)
         if self._has_logs and self._listens:
             wished = dict(sent.get(PREFERENCES) or {})
             self._logs = DriverLogs(wished)
@@ -131,8 +139,8 @@ class W3CDriver:
         value = reply.value if isinstance(reply.value, dict) else {}
         if reply.status >= 400 or "sessionId" not in value:
             message = str(value.get("message", "")) or self._last_words()
-            words = f"browser '{self._name}' could not open a session: {message}"
-            raise WebDriverError("session not created", words)
+            problem = f"browser '{self._name}' could not open a session: {message}"
+            raise WebDriverError("session not created", problem)
         self.address = f"{self._url}/session/{value['sessionId']}"
         self.session, self.granted = value["sessionId"], value.get("capabilities", {})
         if browser.engine != "chromium" or not device_metrics(browser):
@@ -150,7 +158,7 @@ class W3CDriver:
         """Checks whether the browser still runs, after an error that may mean that it ended."""
         fields = error if isinstance(error, Mapping) else {}
         code, message = str(fields.get("error", "")), str(fields.get("message", ""))
-        if self._browser.engine == "chromium" and any(words in message for words in _GONE):
+        if self._browser.engine == "chromium" and any(sign in message for sign in _GONE):
             self._gone = message.partition("\n")[0]
         elif self._browser.engine == "webkit" and self._process and code in _SUSPICIOUS:
             # The driver sees the end of its connection before the kernel has ended the browser:
@@ -248,12 +256,17 @@ def _arguments(browser: Browser, folder: Path, *, visible: bool) -> list[str]:
     if browser.engine != "chromium":
         return list(browser.arguments)
     arguments = [
-        "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-        "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
+        "--disable-gpu",
+        "--disable-quic",
+        "--no-first-run",
+        "--disable-background-networking",
+        "--disable-component-update",
+        "--disable-sync",
+        "--disable-dev-shm-usage",
         f"--user-data-dir={folder / 'profile'}",
         # Every user of the machine can reach a port, and drive the browser through it.
         "--remote-debugging-pipe",
-    ]  # fmt: skip
+    ]
     if not visible:
         arguments.append("--headless=new")
     if os.geteuid() == 0:
@@ -269,11 +282,11 @@ def _arguments(browser: Browser, folder: Path, *, visible: bool) -> list[str]:
 
 def _user_folders(folder: Path, downloads: str) -> Path:
     """A folder of settings with the folder for downloads (xdg-user-dirs), as WebKit reads it."""
-    place = folder / "config"
-    place.mkdir()
+    path = folder / "config"
+    path.mkdir()
     quoted = re.sub(r'(["$`\\\\])', r"\\\1", downloads)
-    (place / "user-dirs.dirs").write_text(f'XDG_DOWNLOAD_DIR="{quoted}"\n', encoding="utf-8")
-    return place
+    (path / "user-dirs.dirs").write_text(f'XDG_DOWNLOAD_DIR="{quoted}"\n', encoding="utf-8")
+    return path
 
 
 def _chromium_preferences(browser: Browser) -> dict[str, Any]:

@@ -60,18 +60,25 @@ class ReceivedCommand(msgspec.Struct, frozen=True):
         reads = self.name in ("Get Element Property", "Get Element Attribute")
         return reads and self.places["name"] == "value"
 
-    def words(self, names: ElementNames) -> str:
+    def description(self, names: ElementNames) -> str:
         """The command as a sentence."""
-        return sentence(self.endpoint, self.places, self.parameters, names, private=self.is_private)
+        return sentence(
+            self.endpoint, self.places, self.parameters, names=names, private=self.is_private
+        )
 
 
 def read_parameters(body: bytes) -> Mapping[str, Any]:
     """The parameters in the body of a command; none if it has no JSON object."""
     try:
-        data = json.loads(body) if body else {}
+        if body:
+            data = json.loads(body)
+        else:
+            data = {}
     except ValueError:
         return {}
-    return data if isinstance(data, Mapping) else {}
+    if isinstance(data, Mapping):
+        return data
+    return {}
 
 
 class ElementNames:
@@ -83,20 +90,29 @@ class ElementNames:
     def learn(self, body: Mapping[str, Any], value: Any) -> None:
         """Remember the locators of the elements in a response."""
         typed = f"'{shortened(str(body.get('value', '')))}'"
-        items = value if isinstance(value, list) else [value]
+        if isinstance(value, list):
+            items = value
+        else:
+            items = [value]
         for number, item in enumerate(items, 1):
             if isinstance(item, Mapping) and ELEMENT in item:
-                place = f" ({number} of {len(items)})" if isinstance(value, list) else ""
-                self._found[item[ELEMENT]] = typed + place
+                position = ""
+                if isinstance(value, list):
+                    position = f" ({number} of {len(items)})"
+                self._found[item[ELEMENT]] = typed + position
 
     def __getitem__(self, element: str) -> str:
         return self._found.get(element, f"element {element[-8:]}")
 
 
 def sentence(
-    endpoint: Endpoint, places: Mapping[str, str], body: Mapping[str, Any], names: ElementNames,
-    *, private: bool = False,
-) -> str:  # fmt: skip
+    endpoint: Endpoint,
+    places: Mapping[str, str],
+    body: Mapping[str, Any],
+    names: ElementNames,
+    *,
+    private: bool = False,
+) -> str:
     """The command as a sentence. ``private``: hide the typed text."""
     values = {**body, **places}
 
@@ -113,13 +129,16 @@ def sentence(
             return shortened(str(value))
         return _plain(_named(value, names))
 
-    return _HOLE.sub(word, endpoint.words)
+    return _HOLE.sub(word, endpoint.description)
 
 
 def answer(endpoint: Endpoint, status: int, value: Any, names: ElementNames) -> str:
     """The response in short, or the error if the command failed."""
     if status >= 400:
-        fields = value if isinstance(value, Mapping) else {}
+        if isinstance(value, Mapping):
+            fields = value
+        else:
+            fields = {}
         message = str(fields.get("message", "")).partition("\n")[0]
         return f"{fields.get('error', 'unknown error')} ({shortened(message)})"
     if value is None:
@@ -133,9 +152,9 @@ def answer(endpoint: Endpoint, status: int, value: Any, names: ElementNames) -> 
     if isinstance(value, list) and endpoint.name.startswith("Find"):
         return f"{len(value)} found"
     if isinstance(value, Mapping) and (ELEMENT in value or SHADOW in value):
-        return (
-            "found" if endpoint.name.startswith(("Find", "Get")) else _plain(_named(value, names))
-        )
+        if endpoint.name.startswith(("Find", "Get")):
+            return "found"
+        return _plain(_named(value, names))
     return _plain(_named(value, names))
 
 
@@ -153,7 +172,9 @@ def _named(value: Any, names: ElementNames) -> Any:
         if ELEMENT in value:
             return names[str(value[ELEMENT])]
         return {key: _named(item, names) for key, item in value.items()}
-    return [_named(item, names) for item in value] if isinstance(value, list) else value
+    if isinstance(value, list):
+        return [_named(item, names) for item in value]
+    return value
 
 
 def _plain(value: Any) -> str:

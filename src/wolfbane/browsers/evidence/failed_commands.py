@@ -12,9 +12,14 @@ from wolfbane.browsers.endpoints import named
 
 MISSING = "no such element"
 _MOVES = named(
-    "Navigate To", "Back", "Forward", "Refresh", "Element Click", "Element Send Keys",
+    "Navigate To",
+    "Back",
+    "Forward",
+    "Refresh",
+    "Element Click",
+    "Element Send Keys",
     "Perform Actions",
-)  # fmt: skip
+)
 What = tuple[str, str, bytes]
 """Method, path and body: equal for one command sent again."""
 
@@ -24,7 +29,7 @@ class FailingCommand(msgspec.Struct):
 
     what: What
     test: str
-    words: str
+    description: str
     code: str
     since: float
     until: float
@@ -47,15 +52,19 @@ class FailedCommands:
         self.last: FailingCommand | None = None
         """The last failed command, if the suite has sent no other command since."""
 
-    def add(self, what: What, test: str, words: str, value: Any, began: float) -> None:
+    def add(self, what: What, test: str, message: str, value: Any, began: float) -> None:
         """A command failed with this error value."""
-        code = str(value.get("error", "")) if isinstance(value, Mapping) else ""
+        code = ""
+        if isinstance(value, Mapping):
+            code = str(value.get("error", ""))
         now = time.monotonic()
         known = self._known.get(what)
         if known is not None and known.test == test:
             known.until = now
         else:
-            known = self._known[what] = FailingCommand(what, test, words, code, began, now)
+            known = self._known[what] = FailingCommand(
+                what=what, test=test, description=message, code=code, since=began, until=now
+            )
         self.last = known
 
     def succeeded(self, what: What, name: str) -> None:

@@ -88,16 +88,21 @@ def _protocol(session: BrowserSession, seen: SessionEvidence) -> str:
         )
     lines += [f"{command.at:9.3f} s  {command}" for command in seen.commands]
     for each in seen.downloads:
-        lost = "" if each.content is not None else f" (not stored: over {LARGEST >> 20} MB)"
+        lost = ""
+        if each.content is None:
+            lost = f" (not stored: over {LARGEST >> 20} MB)"
         lines += [f"downloaded {each.name}: {each.size:,} bytes{lost}"]
     for shot in seen.snapshots:
         lines += ["", f"{shot.why}: {_place(shot)}"]
-        lines += [f"  title: {shot.title}"] if shot.title else []
+        if shot.title:
+            lines += [f"  title: {shot.title}"]
     return "\n".join(lines) + "\n"
 
 
 def _place(shot: Snapshot) -> str:
-    return f"open dialog: '{shot.dialog}'" if shot.dialog else shot.url
+    if shot.dialog:
+        return f"open dialog: '{shot.dialog}'"
+    return shot.url
 
 
 def _replay(
@@ -121,9 +126,16 @@ def _replay(
 
 def _request(each: BrowserRequest, opened: float) -> list[Any]:
     return [
-        round(each.at - opened, 3), round(each.seconds, 3), each.method, each.url, each.status,
-        each.kind, each.size, each.error, each.has_failed,
-    ]  # fmt: skip
+        round(each.at - opened, 3),
+        round(each.seconds, 3),
+        each.method,
+        each.url,
+        each.status,
+        each.kind,
+        each.size,
+        each.error,
+        each.has_failed,
+    ]
 
 
 def _animated(frames: Iterable[PagePicture]) -> bytes:
@@ -136,7 +148,12 @@ def _animated(frames: Iterable[PagePicture]) -> bytes:
     times = [int(min(max(each, _SHORTEST), _LONGEST) * 1000) for each in [*shown, _LONGEST]]
     made = io.BytesIO()
     pictures[0].save(
-        made, "WEBP", save_all=True, append_images=pictures[1:], duration=times, loop=0,
+        made,
+        "WEBP",
+        save_all=True,
+        append_images=pictures[1:],
+        duration=times,
+        loop=0,
         quality=80,
-    )  # fmt: skip
+    )
     return made.getvalue()

@@ -32,7 +32,9 @@ class PageLooks:
 
     async def ask(self, method: str, path: str, body: Any = None) -> Any:
         """The value of a command; None if it fails. Raises DialogOpened and OSError."""
-        content = b"" if method != "POST" else json.dumps(body or {}).encode()
+        content = b""
+        if method == "POST":
+            content = json.dumps(body or {}).encode()
         reply = await self._driver.command(method, path, content)
         value = reply.value
         if reply.status < 400:

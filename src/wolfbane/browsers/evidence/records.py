@@ -83,9 +83,12 @@ class BrowserRecords:
                 self._end(number, float(event["timestamp"]))
             request = event["request"]
             begun = BrowserRequest(
-                float(event["wallTime"]), request["method"], request["url"],
-                str(event.get("type", "")).lower(), sent=_texts(request.get("headers")),
-            )  # fmt: skip
+                at=float(event["wallTime"]),
+                method=request["method"],
+                url=request["url"],
+                kind=str(event.get("type", "")).lower(),
+                sent=_texts(request.get("headers")),
+            )
             self._begin(number, begun, float(event["timestamp"]))
         elif name == "Network.responseReceived":
             self._answered(number, event["response"], float(event["timestamp"]))
@@ -111,18 +114,21 @@ class BrowserRecords:
         """An event of WebDriver BiDi about the console or the network."""
         if name == "log.entryAdded":
             self._line(
-                float(event.get("timestamp", 0)) / 1000, str(event.get("level", "")),
+                float(event.get("timestamp", 0)) / 1000,
+                str(event.get("level", "")),
                 str(event.get("text") or ""),
-            )  # fmt: skip
+            )
             return
         request, at = event.get("request", {}), float(event.get("timestamp", 0)) / 1000
         number = f"{request.get('request', '')} {event.get('redirectCount', 0)}"
         if name == "network.beforeRequestSent":
             begun = BrowserRequest(
-                at, str(request.get("method", "")), str(request.get("url", "")),
-                str(request.get("destination", "") or request.get("initiatorType") or ""),
+                at=at,
+                method=str(request.get("method", "")),
+                url=str(request.get("url", "")),
+                kind=str(request.get("destination", "") or request.get("initiatorType") or ""),
                 sent=_named_texts(request.get("headers")),
-            )  # fmt: skip
+            )
             self._begin(number, begun, at)
         elif number in self._open:
             known = self._open[number][0]
@@ -185,10 +191,20 @@ def archive(requests: Iterable[BrowserRequest]) -> str:
         if each.status:
             headers = {name.lower(): value for name, value in each.received.items()}
             response = {
-                "status": each.status, "headers": headers, "content": b"", "http": each.http,
-            }  # fmt: skip
+                "status": each.status,
+                "headers": headers,
+                "content": b"",
+                "http": each.http,
+            }
         entry = har.entry(
-            began, each.seconds, each.method, each.url, each.sent, b"", response, each.error
+            began=began,
+            seconds=each.seconds,
+            method=each.method,
+            url=each.url,
+            sent=each.sent,
+            content=b"",
+            answer=response,
+            comment=each.error,
         )
         entry["response"]["bodySize"] = entry["response"]["content"]["size"] = each.size
         entries.append(entry)

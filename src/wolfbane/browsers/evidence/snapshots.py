@@ -108,10 +108,10 @@ async def take(
 
 async def _source(looks: PageLooks, secrets: TypedSecrets) -> str:
     """The page with the values typed into its fields; without scripts, as sent by its server."""
-    found = await looks.ask("POST", "execute/sync", {"script": _SOURCE, "args": []})
-    if not isinstance(found, list):
+    answer = await looks.ask("POST", "execute/sync", {"script": _SOURCE, "args": []})
+    if not isinstance(answer, list):
         return str(await looks.ask("GET", "source") or "")
-    source, passwords = found
+    source, passwords = answer
     secrets.add(map(str, passwords))
     return str(source)
 
@@ -141,16 +141,19 @@ async def near(looks: PageLooks, using: str, value: str) -> list[str]:
         async with asyncio.timeout(PATIENCE):
             if await looks.ask("GET", "alert/text") is not None:
                 return []
-            found = await looks.ask("POST", "execute/sync", {"script": _GATHER, "args": []})
+            elements = await looks.ask("POST", "execute/sync", {"script": _GATHER, "args": []})
     except (OSError, TimeoutError):
         return []
     texts = using in ("link text", "partial link text") or using == "xpath"
     kinds = ("text", "id", "name") if texts else ("id", "name", "class", "text")
-    words = re.findall(r"[\w-]{2,}", value) if using != "link text" else [value]
+    tokens = re.findall(r"[\w-]{2,}", value) if using != "link text" else [value]
     ranked: dict[str, float] = {}
-    for kind, text in found or ():
+    for kind, text in elements or ():
         if kind in kinds:
-            shown = f"'{text}'" if kind in ("text", "name") else _MARKS[kind] + text
-            alike = (difflib.SequenceMatcher(None, w.lower(), text.lower()).ratio() for w in words)
+            if kind in ("text", "name"):
+                shown = f"'{text}'"
+            else:
+                shown = _MARKS[kind] + text
+            alike = (difflib.SequenceMatcher(None, w.lower(), text.lower()).ratio() for w in tokens)
             ranked[shown] = max(alike, default=0.0)
     return sorted(ranked, key=lambda shown: -ranked[shown])[:_MOST]

@@ -55,9 +55,10 @@ wolfbane again --failed --print-command
 def _again(run_name: str, failed: bool, unfinished: bool, **options: Any) -> None:
     ctx = click.get_current_context()
     typed = [
-        piece for piece in pieces_of(ctx.command, ctx.meta[EXPANDED])
+        piece
+        for piece in pieces_of(ctx.command, ctx.meta[EXPANDED])
         if piece.option and piece.option not in _OWN
-    ]  # fmt: skip
+    ]
     record = _record(options["workspace"], run_name)
     if failed or unfinished:
         root = workspace_at(options["workspace"]).root
@@ -110,10 +111,13 @@ def _of_part(record: Record, root: Path, *, failed: bool, unfinished: bool) -> l
     started = record.started
     assert started is not None
     bad = [r for r in record.results if failed and r.outcome.is_failure]
-    paths = _unfinished(record) if unfinished else []
+    if unfinished:
+        paths = _unfinished(record)
+    else:
+        paths = []
     if not (bad or paths):
-        words = ["failed"] * failed + ["was left to run"] * unfinished
-        raise NothingChosen(f"nothing {' or '.join(words)} in run {started.run}")
+        parts = ["failed"] * failed + ["was left to run"] * unfinished
+        raise NothingChosen(f"nothing {' or '.join(parts)} in run {started.run}")
     bad, paths = _present(bad, paths, root)
     addresses = dict.fromkeys(word for result in bad for word in result.again or [result.address])
     ended = [r.address for r in record.results if r.path in paths and r not in bad]
@@ -184,8 +188,8 @@ def _overridden(recorded: Sequence[Piece], typed: Sequence[Piece]) -> list[Piece
     for piece in kept:
         if HIDDEN in piece.value:
             name = piece.value.partition("=")[0]
-            words = f"the value of {piece.option} {name} is secret and was not recorded"
-            raise InputError(Problem(words, hint=f"pass it again: {piece.option} {name}=..."))
+            message = f"the value of {piece.option} {name} is secret and was not recorded"
+            raise InputError(Problem(message, hint=f"pass it again: {piece.option} {name}=..."))
     return [*kept, *typed]
 
 
@@ -211,20 +215,22 @@ def _moved(pieces: Sequence[Piece], started: RunStarted) -> list[Piece]:
 
     def moved(path: str) -> str:
         whole = os.path.normpath(there / path)
-        return os.path.relpath(whole, here) if here.is_relative_to(home) else whole
+        if here.is_relative_to(home):
+            return os.path.relpath(whole, here)
+        return whole
 
-    found = []
+    changes = []
     for piece in pieces:
         name, mark, path = piece.value.partition("=" if piece.option == "--report" else "=@")
         if not piece.option:
-            found.append(Piece("", (moved(piece.tokens[0]),)))
+            changes.append(Piece("", (moved(piece.tokens[0]),)))
         elif piece.option == WORKSPACE:
-            found.append(Piece(WORKSPACE, (WORKSPACE, moved(piece.value))))
+            changes.append(Piece(WORKSPACE, (WORKSPACE, moved(piece.value))))
         elif piece.option in ("--report", SET) and mark:
-            found.append(Piece(piece.option, (piece.option, f"{name}{mark}{moved(path)}")))
+            changes.append(Piece(piece.option, (piece.option, f"{name}{mark}{moved(path)}")))
         else:
-            found.append(piece)
-    return found
+            changes.append(piece)
+    return changes
 
 
 def _pieces(arguments: Sequence[str]) -> list[Piece]:

@@ -113,8 +113,8 @@ def _ask() -> Draft:
             _capital(_LINE.format("test", "NAME")), value_proc=_has("NAME")
         )
         answers["group_line"] = _or_none(_LINE.format("group", "NAME"), _has("NAME"))
-        words = "TAG (or KEY and VALUE)"
-        answers["tag_line"] = _or_none(_LINE.format("tag", words), _has("TAG", "KEY"))
+        message = "TAG (or KEY and VALUE)"
+        answers["tag_line"] = _or_none(_LINE.format("tag", message), _has("TAG", "KEY"))
     elif way == "query":
         answers["grammar"] = click.prompt("The language (java, javascript, python, ...)")
     elif way == "listing":
@@ -146,13 +146,15 @@ def _ask() -> Draft:
     return Draft(**answers)
 
 
-def _one_of(question: str, words: Mapping[str, str]) -> str:
+def _one_of(question: str, answers: Mapping[str, str]) -> str:
     """One of these words, shown with their meanings; the first if the input is empty."""
     echo(question)
-    for word, meaning in words.items():
+    for word, meaning in answers.items():
         echo(f"  {word:<8} {meaning}")
-    choice = click.Choice(list(words))
-    answer: str = click.prompt("Which", type=choice, default=next(iter(words)), show_choices=False)
+    choice = click.Choice(list(answers))
+    answer: str = click.prompt(
+        "Which", type=choice, default=next(iter(answers)), show_choices=False
+    )
     return answer
 
 
@@ -164,12 +166,12 @@ def _or_none(question: str, check: Callable[[str], str] = str.strip) -> str:
     return answer
 
 
-def _has(*words: str) -> Callable[[str], str]:
+def _has(*keys: str) -> Callable[[str], str]:
     """Ask again until the answer contains one of the words."""
 
     def check(text: str) -> str:
-        if not any(re.search(rf"\b{word}\b", text) for word in words):
-            raise click.BadParameter(f"the answer must contain {' or '.join(words)}")
+        if not any(re.search(rf"\b{word}\b", text) for word in keys):
+            raise click.BadParameter(f"the answer must contain {' or '.join(keys)}")
         return text.strip()
 
     return check

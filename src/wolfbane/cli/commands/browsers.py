@@ -18,9 +18,13 @@ from wolfbane.cli.streams import echo_json
     "--open", "opening", is_flag=True, help="Also open each browser once, to check that it works."
 )
 @click.option(
-    "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
+    "--as",
+    "form",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    show_default=True,
     help="The output format.",
-)  # fmt: skip
+)
 @workspace_option
 @click.pass_context
 def command(ctx: click.Context, opening: bool, form: str, workspace: Path | None) -> None:

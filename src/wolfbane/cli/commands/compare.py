@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -11,6 +13,10 @@ from wolfbane.cli.options.base_command import Command
 from wolfbane.cli.options.workspace_option import workspace_at, workspace_option
 from wolfbane.cli.streams import echo, echo_json
 
+if TYPE_CHECKING:
+    from wolfbane.load.comparison import StepChange
+    from wolfbane.results.compare import Comparison
+
 
 @click.command("compare", cls=Command)
 @click.argument("runs", nargs=-1, metavar="[RUN] [RUN]", shell_complete=completion_sources.runs)
@@ -18,23 +24,37 @@ from wolfbane.cli.streams import echo, echo_json
     "--pick", multiple=True, metavar="EXPR", help="Compare only tests that match this expression."
 )
 @click.option(
-    "--fail-on", "fatal", multiple=True, type=click.Choice(["regression", "slower"]),
+    "--fail-on",
+    "fatal",
+    multiple=True,
+    type=click.Choice(["regression", "slower"]),
     help="Exit 1 if a test is newly failing (regression) or slower (slower).",
-)  # fmt: skip
+)
 @click.option(
-    "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
+    "--as",
+    "form",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    show_default=True,
     help="The output format.",
-)  # fmt: skip
+)
 @click.option(
-    "--picture", metavar="PATH", type=click.Path(path_type=Path, dir_okay=False),
+    "--picture",
+    metavar="PATH",
+    type=click.Path(path_type=Path, dir_okay=False),
     help="For two load tests: draw the response times of each step in one PNG or SVG picture.",
-)  # fmt: skip
+)
 @workspace_option
 @click.pass_context
 def command(
-    ctx: click.Context, runs: tuple[str, ...], pick: tuple[str, ...], fatal: tuple[str, ...],
-    form: str, picture: Path | None, workspace: Path | None,
-) -> None:  # fmt: skip
+    ctx: click.Context,
+    runs: tuple[str, ...],
+    pick: tuple[str, ...],
+    fatal: tuple[str, ...],
+    form: str,
+    picture: Path | None,
+    workspace: Path | None,
+) -> None:
     """Compare two runs: newly failing, fixed, new, removed and slower tests.
 
     RUN is a run's name or the start of it, 'last', 'previous', 'last@ENV', 'previous@ENV', or a
@@ -50,11 +70,7 @@ def command(
     wolfbane compare previous@staging last@staging --fail-on regression
     wolfbane compare main.json last
     """
-    from rich.text import Text
-
     from wolfbane.app.compare import changes_of_load, compare_runs
-    from wolfbane.reports.console.comparison import as_json, comparison_parts, load_parts
-    from wolfbane.reports.console.style import make_console
 
     opened = workspace_at(workspace)
     comparison, problems = compare_runs(opened, runs, pick)
@@ -62,12 +78,11 @@ def command(
         echo(f"wolfbane: {problem}", err=True)
     changes = changes_of_load(opened, comparison)
     if form == "json":
+        from wolfbane.reports.console.comparison import as_json
+
         echo_json(as_json(comparison, changes))
     else:
-        console = make_console()
-        parts = [*comparison_parts(console, comparison), *load_parts(console, changes)]
-        for part in parts:
-            console.print(part, soft_wrap=isinstance(part, Text))
+        _show(comparison, changes)
     if picture is not None:
         from wolfbane.reports.load.comparison import draw_changes
 
@@ -75,3 +90,14 @@ def command(
     slower = bool(comparison.slower) or any(change.slower for change in changes)
     bad = {"regression": bool(comparison.regressions), "slower": slower}
     ctx.exit(1 if any(bad[name] for name in fatal) else 0)
+
+
+def _show(comparison: Comparison, changes: Sequence[StepChange]) -> None:
+    from rich.text import Text
+
+    from wolfbane.reports.console.comparison import comparison_parts, load_parts
+    from wolfbane.reports.console.style import make_console
+
+    console = make_console()
+    for part in [*comparison_parts(console, comparison), *load_parts(console, changes)]:
+        console.print(part, soft_wrap=isinstance(part, Text))

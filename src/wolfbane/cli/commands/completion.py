@@ -66,17 +66,17 @@ def command(shell: str) -> None:
     click.echo(SCRIPTS[shell], nl=False)
 
 
-def answer(root: click.Command, shell: str, words: Sequence[str]) -> int:
+def answer(root: click.Command, shell: str, arguments: Sequence[str]) -> int:
     """Print the possible completions of the last word, one per line."""
     skip = 0
     if shell == "bash":
-        words, open_quote = _words(os.environ.get("WOLFBANE_LINE", ""))
+        arguments, open_quote = _words(os.environ.get("WOLFBANE_LINE", ""))
         if not open_quote:
-            skip = max(words[-1].rfind(sign) for sign in _BASH_BREAKS) + 1
-    *before, incomplete = words or [""]
+            skip = max(arguments[-1].rfind(sign) for sign in _BASH_BREAKS) + 1
+    *before, incomplete = arguments or [""]
     completer = ShellComplete(root, {}, "wolfbane", "WOLFBANE_COMPLETE")
-    found = completer.get_completions(before, incomplete)
-    click.echo("\n".join(item.value[skip:] for item in found if item.value))
+    items = completer.get_completions(before, incomplete)
+    click.echo("\n".join(item.value[skip:] for item in items if item.value))
     return 0
 
 
@@ -84,10 +84,10 @@ def _words(line: str) -> tuple[list[str], bool]:
     """The words of an unfinished line after the program's name, and whether a quote is open."""
     for closing in ("", "'", '"'):
         try:
-            words = shlex.split(line + closing)
+            tokens = shlex.split(line + closing)
         except ValueError:
             continue
         if not closing and line[-1:].isspace() and not line.endswith("\\ "):
-            words.append("")
-        return words[1:] or [""], bool(closing)
+            tokens.append("")
+        return tokens[1:] or [""], bool(closing)
     return [""], False

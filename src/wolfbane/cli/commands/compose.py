@@ -35,10 +35,13 @@ _THEN = "run, save NAME, or show"
 
 @click.command("compose", cls=Command)
 @click.option(
-    "--answers", type=ExistingFile(), metavar="FILE", shell_complete=on_disk(".toml"),
+    "--answers",
+    type=ExistingFile(),
+    metavar="FILE",
+    shell_complete=on_disk(".toml"),
     help="Read the answers from a TOML file. Keys: suites, "
-"tags, browsers, env, retries, reports, then.",
-)  # fmt: skip
+    "tags, browsers, env, retries, reports, then.",
+)
 @workspace_option
 @click.pass_context
 def command(ctx: click.Context, answers: Path | None, workspace: Path | None) -> None:
@@ -56,7 +59,9 @@ def command(ctx: click.Context, answers: Path | None, workspace: Path | None) ->
 
     opened = workspace_at(workspace)
     composition = Composition(open_inventory(opened))
-    given = read_answers(answers) if answers else None
+    given = None
+    if answers:
+        given = read_answers(answers)
     for step, title in _TITLES.items():
         if given is None:
             _ask(composition, step, title)
@@ -67,24 +72,27 @@ def command(ctx: click.Context, answers: Path | None, workspace: Path | None) ->
     if workspace is not None:
         arguments += ["--workspace", str(workspace)]
     echo(f"\n{_left(composition)}\n  {quoted(['wolfbane', 'run', *arguments], 'posix')}")
-    then = str(given.get("then", "show")) if given is not None else _prompt(f"\nWhat next? {_THEN}")
+    if given is not None:
+        then = str(given.get("then", "show"))
+    else:
+        then = _prompt(f"\nWhat next? {_THEN}")
     ctx.exit(_then(opened, then.split() or ["show"], arguments))
 
 
-def _then(workspace: Workspace, words: list[str], arguments: list[str]) -> int:
+def _then(workspace: Workspace, extra: list[str], arguments: list[str]) -> int:
     from wolfbane.cli.commands.preset import save
     from wolfbane.cli.commands.run import command as run
 
-    if words == ["show"]:
+    if extra == ["show"]:
         return 0
-    if words == ["run"]:
+    if extra == ["run"]:
         code = run.main(arguments, prog_name="wolfbane run", standalone_mode=False)
         return int(code or 0)
-    if words[0] == "save" and len(words) == 2:
-        place = ["--workspace", str(workspace.file or workspace.root)]
-        save.main([*place, words[1], "--", *arguments], standalone_mode=False)
+    if extra[0] == "save" and len(extra) == 2:
+        options = ["--workspace", str(workspace.file or workspace.root)]
+        save.main([*options, extra[1], "--", *arguments], standalone_mode=False)
         return 0
-    raise InputError(Problem(f"'{' '.join(words)}' is not a valid answer; use {_THEN}"))
+    raise InputError(Problem(f"'{' '.join(extra)}' is not a valid answer; use {_THEN}"))
 
 
 def _ask(composition: Composition, step: str, title: str) -> None:
@@ -114,5 +122,7 @@ def _left(composition: Composition) -> str:
     tests = composition.chosen()
     runs = max(1, len(composition.answers.get("env", [])))
     suites = len({test.suite for test in tests})
-    times = f", each in {runs} environments" if runs > 1 else ""
+    times = ""
+    if runs > 1:
+        times = f", each in {runs} environments"
     return f"{many(len(tests), 'test')} of {many(suites, 'suite')}{times}"

@@ -16,10 +16,12 @@ from wolfbane.demo import copy_harbour
 
 @click.command("demo", cls=Command)
 @click.option(
-    "--into", type=click.Path(path_type=Path), metavar="FOLDER",
+    "--into",
+    type=click.Path(path_type=Path),
+    metavar="FOLDER",
     help="The folder for the sample workspace: "
-"a new or empty folder. [default: a temporary folder]",
-)  # fmt: skip
+    "a new or empty folder. [default: a temporary folder]",
+)
 @click.pass_context
 def command(ctx: click.Context, into: Path | None) -> None:
     """Try Wolfbane on a sample workspace: the software of a small harbour.

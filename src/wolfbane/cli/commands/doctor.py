@@ -19,13 +19,18 @@ if TYPE_CHECKING:
 
 @click.command("doctor", cls=Command)
 @click.option(
-    "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
+    "--as",
+    "form",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    show_default=True,
     help="The output format.",
-)  # fmt: skip
+)
 @click.option(
-    "--probe", is_flag=True,
+    "--probe",
+    is_flag=True,
     help="Also start the workspace's own interpreters and commands, and check its environments.",
-)  # fmt: skip
+)
 @workspace_option
 @click.pass_context
 def command(ctx: click.Context, form: str, probe: bool, workspace: Path | None) -> None:
@@ -67,7 +72,7 @@ def _presets(inventory: Inventory) -> Iterator[Finding]:
     for name in all_presets(inventory.workspace):
         about, mend = f"preset {name}", f"wolfbane preset show {name}"
         checked = check_run_arguments(inventory, ["--preset", name])
-        for words in (*checked.wrong, *checked.unused):
-            yield Finding(about, State.WARNING, words, mend)
+        for message in (*checked.wrong, *checked.unused):
+            yield Finding(about, State.WARNING, message, mend=mend)
         if checked == Checked():
             yield Finding(about, State.OK, "this preset can be run")

@@ -39,10 +39,22 @@ def list_environments(workspace: Path | None) -> None:
 
 @command.command("show")
 @click.argument("name", default="", shell_complete=completion_sources.environments)
-@click.option("--set", "values", multiple=True, metavar="KEY=VALUE", help="As in 'wolfbane run'.",
-              shell_complete=completion_sources.settings)  # fmt: skip
-@click.option("--as", "form", type=click.Choice(["table", "json"]), default="table",
-              show_default=True, help="The output format.")  # fmt: skip
+@click.option(
+    "--set",
+    "values",
+    multiple=True,
+    metavar="KEY=VALUE",
+    help="As in 'wolfbane run'.",
+    shell_complete=completion_sources.settings,
+)
+@click.option(
+    "--as",
+    "form",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    show_default=True,
+    help="The output format.",
+)
 @workspace_option
 def show(name: str, values: tuple[str, ...], form: str, workspace: Path | None) -> None:
     """Show the values of an environment and their sources.

@@ -50,7 +50,7 @@ def command(select: Callable[[], Selected], address: str) -> None:
     variants = _find(selected.inventory, address)
     entry = read_quarantine(selected.inventory.workspace).entry(variants[0])
     console = make_console()
-    rows = explained(variants, selected.choice, selected.newest, entry)
+    rows = explained(variants, selected.choice, selected.newest, quarantine=entry)
     kind = find_kind(variants[0].kind)
     if isinstance(kind, HasSteps):
         rows += _steps(selected.inventory, variants[0], kind)
@@ -73,7 +73,7 @@ def _steps(inventory: Inventory, test: Test, kind: HasSteps) -> list[tuple[str, 
     if not steps:
         return []
     suites = [workspace.suite(test.suite)]
-    listing = list_steps(inventory, suites, environment, [test.path])
+    listing = list_steps(inventory, suites, environment, files=[test.path])
     return step_rows(steps, listing)
 
 
@@ -106,10 +106,14 @@ def _find(inventory: Inventory, address: str) -> list[Test]:
             return matches
         if places:
             names = "\n  ".join(places[:10])
-            more = f"\n  and {len(places) - 10} more" if len(places) > 10 else ""
+            more = ""
+            if len(places) > 10:
+                more = f"\n  and {len(places) - 10} more"
             raise InputError(f"'{address}' matches {len(places)} tests:\n  {names}{more}")
     by_end = {test.name.rpartition(" / ")[2]: test.address for test in tests}
     close = nearest(address, [test.address for test in tests])
     close = close or by_end.get(nearest(address.rpartition(" / ")[2], by_end) or "")
-    hint = f"did you mean '{close}'?" if close else "'wolfbane list' lists all addresses"
+    hint = "'wolfbane list' lists all addresses"
+    if close:
+        hint = f"did you mean '{close}'?"
     raise InputError(Problem(f"no test matches the address '{address}'", hint=hint))

@@ -24,24 +24,35 @@ UNCLAIMED = "none"
 
 
 @click.command("history", cls=Command)
-@functools.partial(selection_options, place=workspace_or_all_option)
+@functools.partial(selection_options, option=workspace_or_all_option)
 @click.option(
-    "--claim", metavar="WORKSPACE",
+    "--claim",
+    metavar="WORKSPACE",
     help="In a shared history: assign the runs of another workspace to "
-"this workspace. 'none' assigns the runs that have no workspace.",
-)  # fmt: skip
+    "this workspace. 'none' assigns the runs that have no workspace.",
+)
 @click.option(
-    "--runs", type=click.IntRange(1), default=30, show_default=True, metavar="N",
+    "--runs",
+    type=click.IntRange(1),
+    default=30,
+    show_default=True,
+    metavar="N",
     help="Show only the N newest runs that contain a selected test.",
-)  # fmt: skip
+)
 @click.option(
-    "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
+    "--as",
+    "form",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    show_default=True,
     help="The output format.",
-)  # fmt: skip
+)
 @click.option(
-    "--picture", type=click.Path(path_type=Path, dir_okay=False), metavar="PATH",
+    "--picture",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="PATH",
     help="Draw the outcomes over time in a .png or .svg file.",
-)  # fmt: skip
+)
 def command(
     select: Callable[[], Selected], claim: str | None, runs: int, form: str, picture: Path | None
 ) -> None:
@@ -69,7 +80,7 @@ def command(
     elif str(selected.choice) == "everything" and not picture:
         _show_runs(store, runs, form)
     else:
-        _show_tests(selected, store, runs, form, picture)
+        _show_tests(selected, store, runs, form=form, picture=picture)
 
 
 def _show_runs(store: Store, runs: int, form: str) -> None:
@@ -110,18 +121,21 @@ def _show_tests(
         raise nothing_chosen(selected.inventory, selected.choice, status)
     places = [imported.get(test, test.address) for test in tests]
     everything = str(selected.choice) == "everything"
-    entries = store.runs(runs) if everything else store.runs_of(places, runs)
-    found = in_each_environment(store, places, entries)
+    if everything:
+        entries = store.runs(runs)
+    else:
+        entries = store.runs_of(places, runs)
+    pairs = in_each_environment(store, places, entries)
     if picture:
         from wolfbane.reports.pictures import draw
 
-        draw([each for each in found if each.counted], entries, picture)
+        draw([each for each in pairs if each.counted], entries, picture)
         echo(f"wrote {picture}", err=True)
     if form == "json":
-        echo_json(tests_as_json(found, entries))
+        echo_json(tests_as_json(pairs, entries))
     elif not picture:
         console = make_console()
-        for part in fitted(console, test_table(found, console.reading_width), console.width):
+        for part in fitted(console, test_table(pairs, console.reading_width), console.width):
             console.print(part)
         console.print(legend(console.reading_width), soft_wrap=True)
 
@@ -139,13 +153,13 @@ def _claim(store: Store, workspace: str, *, across: bool) -> None:
     meant = [identity for identity, title in titles.items() if workspace in (identity, title)]
     if len(meant) != 1:
         names = [*titles.values(), *filter(None, titles)]
-        words = f"there is no workspace '{workspace}' in the history"
+        message = f"there is no workspace '{workspace}' in the history"
         if meant:
-            words = (
+            message = (
                 f"{len(meant)} workspaces are named '{workspace}'; "
                 f"use one of these identities: {', '.join(meant)}"
             )
-        raise InputError(Problem(words, hint=did_you_mean(workspace, names) if not meant else ""))
+        raise InputError(Problem(message, hint=did_you_mean(workspace, names) if not meant else ""))
     echo(f"assigned {many(store.claim(meant[0]), 'run')} to this workspace")
 
 

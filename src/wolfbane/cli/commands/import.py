@@ -20,9 +20,13 @@ if TYPE_CHECKING:
 
 @click.command("import", cls=Command)
 @click.argument(
-    "files", nargs=-1, required=True, metavar="FILE...",
-    type=ExistingFile(), shell_complete=on_disk(),
-)  # fmt: skip
+    "files",
+    nargs=-1,
+    required=True,
+    metavar="FILE...",
+    type=ExistingFile(),
+    shell_complete=on_disk(),
+)
 @click.option(
     "--suite", default="", metavar="NAME", help="The suite to assign the imported tests to."
 )
@@ -51,7 +55,7 @@ def command(
     from wolfbane.app.importing import import_reports
 
     opened = workspace_at(workspace)
-    problems, reports = import_reports(opened, files, suite, target)
+    problems, reports = import_reports(opened, files, suite, environment=target)
     for problem in problems:
         echo(f"wolfbane: {problem}", err=True)
     unread = 0
@@ -68,8 +72,10 @@ def command(
 
 def _words(report: ImportedReport) -> str:
     assert report.run is not None
-    words = "was already imported"
+    message = "was already imported"
     if report.is_new:
         counts = [f"{count} {outcome}" for outcome, count in report.run.counts.items()]
-        words = ": ".join(filter(None, [many(report.tests, "test"), ", ".join(counts)]))
-    return f"{words}; {report.run.reason}" if report.run.reason else words
+        message = ": ".join(filter(None, [many(report.tests, "test"), ", ".join(counts)]))
+    if report.run.reason:
+        return f"{message}; {report.run.reason}"
+    return message

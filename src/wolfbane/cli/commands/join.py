@@ -17,9 +17,13 @@ from wolfbane.setup.run_request import RunRequest
 
 @click.command("join", cls=Command)
 @click.argument(
-    "places", nargs=-1, required=True, metavar="PATH...", type=click.Path(path_type=Path),
+    "places",
+    nargs=-1,
+    required=True,
+    metavar="PATH...",
+    type=click.Path(path_type=Path),
     shell_complete=on_disk(),
-)  # fmt: skip
+)
 @request_options("reports", "quiet", "verbose")
 @workspace_option
 @click.pass_context
@@ -46,9 +50,12 @@ def command(
     targets = read_targets(request.reports)
     opened = workspace_at(workspace)
     report = ConsoleReport(
-        make_console(), quiet=request.quiet, verbose=request.verbose, live=False,
+        make_console(),
+        quiet=request.quiet,
+        verbose=request.verbose,
+        live=False,
         results=opened.settings.workspace.results,
-    )  # fmt: skip
+    )
     with tempfile.TemporaryDirectory(prefix="wolfbane-join-") as scratch:
         end = join_runs(opened, read_shares(places, Path(scratch)), [report])
     for problem in end.problems:

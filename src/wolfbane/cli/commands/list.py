@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 import click
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from wolfbane.cli.options.target_options import Point
     from wolfbane.environments import Environment
     from wolfbane.inventory import Inventory
-    from wolfbane.model import Test
+    from wolfbane.model import Test, TestFile
     from wolfbane.selection import Choice
 
 
@@ -32,26 +32,40 @@ GROUPINGS = ("suite", "file", "kind", "tag", "browser")
 @selection_options
 @revision_options
 @click.option(
-    "--as", "form", type=click.Choice(["table", "tree", "json"]), default="table",
-    show_default=True, help="The output format.",
-)  # fmt: skip
+    "--as",
+    "form",
+    type=click.Choice(["table", "tree", "json"]),
+    default="table",
+    show_default=True,
+    help="The output format.",
+)
 @click.option(
-    "--by", type=click.Choice(GROUPINGS), default="suite", show_default=True,
+    "--by",
+    type=click.Choice(GROUPINGS),
+    default="suite",
+    show_default=True,
     help="Group the tests by this.",
-)  # fmt: skip
+)
 @environment_options
 @click.option(
-    "--exact", is_flag=True,
+    "--exact",
+    is_flag=True,
     help="Load the selected files, which runs their code, so that the list is exact.",
-)  # fmt: skip
+)
 @click.option(
-    "--share", callback=reading(read_share), metavar="N/OF",
+    "--share",
+    callback=reading(read_share),
+    metavar="N/OF",
     help="List one share of the tests, as 'run --share' divides them. Loads the selected files.",
-)  # fmt: skip
+)
 def command(
-    select: Callable[[], Selected], point: Point, form: str, by: str, exact: bool,
+    select: Callable[[], Selected],
+    point: Point,
+    form: str,
+    by: str,
+    exact: bool,
     share: Share | None,
-) -> None:  # fmt: skip
+) -> None:
     """List the tests that a selection matches, without running them.
 
     Tests marked ~ were found by reading the source file. The list becomes exact after the file was
@@ -66,8 +80,6 @@ def command(
     from wolfbane.inventory.candidate_suites import files_that_may_have_more
     from wolfbane.inventory.empty import nothing_chosen
     from wolfbane.inventory.needed import with_needed
-    from wolfbane.reports.console.listing import as_json, closing_lines, table, tree
-    from wolfbane.reports.console.style import table_width
     from wolfbane.selection import choose
 
     selected = select()
@@ -75,36 +87,60 @@ def command(
     environment = point(inventory.workspace)[0] if exact or share else None
     if environment:
         _collect(selected, environment)
-    labels = status_labels(inventory.workspace)
-    known = selected.newest.known({label: label for label in labels}) if labels else None
-    status = (known or selected.newest.overall()).status
+    labels, newest = status_labels(inventory.workspace), selected.newest
+    known = newest.known(dict(zip(labels, labels))) if labels else newest.overall()
     tests = [test for label in labels or [""] for test in inventory.tests_at(label)]
-    verdict = choose(choice, tests, status)
-    chosen = _in_share(share, selected, environment, verdict.chosen)
+    verdict = choose(choice, tests, known.status)
+    chosen = _in_share(share, selected, environment, tests=verdict.chosen)
     _report_files(inventory, choice)
     more = files_that_may_have_more(inventory, choice)
     if not chosen and not more:
-        raise nothing_chosen(inventory, choice, status)
+        raise nothing_chosen(inventory, choice, known.status)
     if form == "json":
-        echo_json(as_json(chosen, status))
+        from wolfbane.reports.console.listing import as_json
+
+        echo_json(as_json(chosen, known.status))
         return
+    needed = len(with_needed(chosen, tests)[1])
+    _show(chosen, form, by, left_out=verdict.left_out, needed=needed, unloaded=more)
+
+
+def _show(
+    tests: Sequence[Test],
+    form: str,
+    by: str,
+    *,
+    left_out: Mapping[str, int],
+    needed: int,
+    unloaded: Sequence[TestFile],
+) -> None:
+    from wolfbane.reports.console.listing import closing_lines, table, tree
+    from wolfbane.reports.console.style import table_width
+
     room = table_width(sys.stdout)
-    rows = table(chosen, by, room) if form == "table" else tree(chosen, by)
-    needed, unloaded = len(with_needed(chosen, tests)[1]), [file.path for file in more]
-    counts = closing_lines(chosen, verdict.left_out, room, needed=needed, unloaded=unloaded)
+    if form == "table":
+        rows = table(tests, by, room)
+    else:
+        rows = tree(tests, by)
+    paths = [file.path for file in unloaded]
+    counts = closing_lines(tests, left_out, room, needed=needed, unloaded=paths)
     echo("\n".join([*rows, *counts]))
 
 
 def _in_share(
-    share: Share | None, selected: Selected, environment: Environment | None,
+    share: Share | None,
+    selected: Selected,
+    environment: Environment | None,
     tests: Sequence[Test],
-) -> Sequence[Test]:  # fmt: skip
+) -> Sequence[Test]:
     """The tests that are in a share; all without one."""
     if share is None or environment is None:
         return tests
     from wolfbane.app.share_weights import addresses_of_share
 
-    addresses = addresses_of_share(share, selected.inventory, selected.choice, environment, tests)
+    addresses = addresses_of_share(
+        share, selected.inventory, selected.choice, environment=environment, tests=tests
+    )
     return [test for test in tests if test.address in addresses]
 
 

@@ -74,10 +74,12 @@ def command(
     """
     from wolfbane.app.load import make_load_ready
 
-    request = typed(request, command, ctx.meta[EXPANDED], "load")
+    request = typed(request, command, ctx.meta[EXPANDED], name="load")
     workspace = opened()
     how = load(workspace)
-    ready = make_load_ready(workspace, point(workspace), select, request, how.profile)
+    ready = make_load_ready(
+        workspace, point(workspace), select, request=request, profile=how.profile
+    )
     ctx.exit(load_and_print(ready, how))
 
 
@@ -94,5 +96,7 @@ def load_and_print(ready: ReadyRun, load: LoadRequest) -> int:
             echo(f"  {step}" if step else workflow)
         for address, outcome, message in wrong:
             echo(f"{outcome}  {address}: {message}")
-        return 1 if wrong else 0
+        if wrong:
+            return 1
+        return 0
     return printed(ready, lambda report: carry_out_load(ready, load, report), every=load.every)

@@ -15,13 +15,20 @@ from wolfbane.cli.streams import echo, echo_json
 
 @click.command("machines", cls=Command)
 @click.option(
-    "--on", "on", metavar="ADDRESS", default="",
+    "--on",
+    "on",
+    metavar="ADDRESS",
+    default="",
     help="The scheduler of the cluster: tcp://HOST:PORT. [default: the address in [cluster]]",
-)  # fmt: skip
+)
 @click.option(
-    "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
+    "--as",
+    "form",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    show_default=True,
     help="The output format.",
-)  # fmt: skip
+)
 @workspace_option
 @click.pass_context
 def command(ctx: click.Context, on: str, form: str, workspace: Path | None) -> None:
@@ -48,7 +55,9 @@ def command(ctx: click.Context, on: str, form: str, workspace: Path | None) -> N
     else:
         console = make_console()
         slots, facts = [each.slots for each in machines], [each.facts for each in machines]
-        for part in fitted(console, machine_table(names, slots, facts, able), console.width):
+        for part in fitted(
+            console, machine_table(names, slots, facts, abilities=able), console.width
+        ):
             console.print(part)
         for line in machine_problems(names, [each.problem for each in machines], able):
             console.print(line, soft_wrap=True)

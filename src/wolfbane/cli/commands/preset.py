@@ -41,7 +41,7 @@ def command() -> None:
 @click.argument("name")
 @click.argument("arguments", nargs=-1, type=click.UNPROCESSED, metavar="-- ARGUMENTS...")
 @click.option(
-    "--help-text", "words", metavar="TEXT", default="", help="A description of the preset."
+    "--help-text", "description", metavar="TEXT", default="", help="A description of the preset."
 )
 @click.option(
     "--personal", is_flag=True, help="Save the preset in your own settings, for all workspaces."
@@ -51,7 +51,7 @@ def command() -> None:
 def save(
     name: str,
     arguments: tuple[str, ...],
-    words: str,
+    description: str,
     personal: bool,
     replace: bool,
     workspace: Path | None,
@@ -71,13 +71,13 @@ def save(
     known = all_presets(opened).get(name)
     kept = personal_file() if personal else opened.file
     if known is not None and known.file == kept and not replace:
-        place = _place(opened, known.file)
+        shown = _place(opened, known.file)
         raise InputError(
             Problem(
-                f"preset '{name}' already exists in {place}", hint="use --replace to overwrite it"
+                f"preset '{name}' already exists in {shown}", hint="use --replace to overwrite it"
             )
         )
-    file = save_preset(opened, name, arguments, words, personal=personal)
+    file = save_preset(opened, name, arguments, description=description, personal=personal)
     echo(f"saved in {_place(opened, file)}; use it with: wolfbane run --preset {name}")
 
 
@@ -92,8 +92,8 @@ def list_presets(workspace: Path | None) -> None:
         return
     rows = []
     for preset in presets:
-        place = _place(opened, preset.file)
-        rows.append((preset.name, preset.help or quoted(preset.arguments, "posix"), place))
+        file = _place(opened, preset.file)
+        rows.append((preset.name, preset.help or quoted(preset.arguments, "posix"), file))
     echo("\n".join(aligned(rows)))
 
 
@@ -107,7 +107,8 @@ def show(name: str, workspace: Path | None) -> None:
     whole = expanded(run, ["--workspace", str(opened.file or opened.root), "--preset", name])
     whole = without(run, whole, WORKSPACE)
     rows = [("preset", preset.name)]
-    rows += [("help", preset.help)] if preset.help else []
+    if preset.help:
+        rows += [("help", preset.help)]
     rows += [
         ("arguments", quoted(preset.arguments, "posix")),
         ("saved in", _place(opened, preset.file)),
@@ -132,12 +133,14 @@ def check_arguments(workspace: Workspace, arguments: Sequence[str]) -> None:
 
     checked = check_run_arguments(open_inventory(workspace), arguments)
     if checked.wrong:
-        raise InputError(*(Problem(f"wolfbane run: {words}") for words in checked.wrong))
+        raise InputError(*(Problem(f"wolfbane run: {message}") for message in checked.wrong))
     for unused in checked.unused:
         echo(f"wolfbane: {unused}", err=True)
     for piece in pieces_of(run, arguments):
         name, _, value = piece.value.partition("=")
-        parameter = workspace.settings.param.get(name) if piece.option == "--set" else None
+        parameter = None
+        if piece.option == "--set":
+            parameter = workspace.settings.param.get(name)
         if parameter is not None and parameter.secret and not value.startswith("@"):
             hint = f"use a file: --set {name}=@FILE, or set the value in an environment"
             raise InputError(

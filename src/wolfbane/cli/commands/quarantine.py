@@ -36,7 +36,9 @@ def command() -> None:
 
 
 def _day(ctx: click.Context, param: click.Parameter, value: datetime | None) -> date | None:
-    return value.date() if value else None
+    if value:
+        return value.date()
+    return None
 
 
 @command.command("add")
@@ -44,8 +46,13 @@ def _day(ctx: click.Context, param: click.Parameter, value: datetime | None) -> 
 @click.option(
     "--because", required=True, metavar="TEXT", help="The reason. It is shown in every run."
 )
-@click.option("--until", type=click.DateTime(["%Y-%m-%d"]), callback=_day, metavar="DATE",
-              help="The last day. After it, runs fail until you change the entry.")  # fmt: skip
+@click.option(
+    "--until",
+    type=click.DateTime(["%Y-%m-%d"]),
+    callback=_day,
+    metavar="DATE",
+    help="The last day. After it, runs fail until you change the entry.",
+)
 @click.option("--owner", default="", metavar="WHO", help="The person or team responsible.")
 @click.option("--ticket", default="", metavar="URL", help="The issue that tracks the problem.")
 def add_entry(
@@ -74,7 +81,14 @@ def add_entry(
         raise InputError(Problem(f"--until {until} is in the past"))
     if not because.strip():
         raise InputError(Problem("--because is empty; give a reason"))
-    entry = QuarantineEntry(expression, because, date.today(), until, owner, ticket)
+    entry = QuarantineEntry(
+        match=expression,
+        because=because,
+        since=date.today(),
+        until=until,
+        owner=owner,
+        ticket=ticket,
+    )
     add(selected.inventory.workspace.root, entry)
     echo(f"added to {NAME}: {expression}")
     for test in tests[:STABLE]:
@@ -84,8 +98,14 @@ def add_entry(
 
 
 @command.command("list")
-@click.option("--as", "form", type=click.Choice(["table", "json"]), default="table",
-              show_default=True, help="The output format.")  # fmt: skip
+@click.option(
+    "--as",
+    "form",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    show_default=True,
+    help="The output format.",
+)
 @workspace_option
 def list_entries(workspace: Path | None, form: str) -> None:
     """List the entries with their tests, end dates, and how often the tests passed recently."""
@@ -103,8 +123,14 @@ def list_entries(workspace: Path | None, form: str) -> None:
 
 @command.command("release")
 @click.argument("numbers", nargs=-1, type=click.IntRange(1), metavar="[NUMBER]...")
-@click.option("--stable", type=click.IntRange(1), default=STABLE, show_default=True, metavar="N",
-              help="Suggest entries whose tests all passed in their last N runs.")  # fmt: skip
+@click.option(
+    "--stable",
+    type=click.IntRange(1),
+    default=STABLE,
+    show_default=True,
+    metavar="N",
+    help="Suggest entries whose tests all passed in their last N runs.",
+)
 @workspace_option
 def release_entries(workspace: Path | None, numbers: tuple[int, ...], stable: int) -> None:
     """Remove the entries with these numbers (see 'list').
@@ -116,7 +142,9 @@ def release_entries(workspace: Path | None, numbers: tuple[int, ...], stable: in
     quarantined = _with_history(workspace)
     if numbers:
         if wrong := [number for number in numbers if number > len(quarantined)]:
-            entries = "1 entry" if len(quarantined) == 1 else f"{len(quarantined)} entries"
+            entries = "1 entry"
+            if len(quarantined) != 1:
+                entries = f"{len(quarantined)} entries"
             raise InputError(Problem(f"there is no entry {wrong[0]}; the list has {entries}"))
         chosen = [quarantined[number - 1].entry.match for number in numbers]
         root = workspace_at(workspace).root

@@ -19,10 +19,13 @@ from wolfbane.formats.registry import NAMES
 @click.argument("run", default="last", shell_complete=completion_sources.runs)
 @click.option("--as", "form", type=click.Choice(NAMES), required=True, help="The report format.")
 @click.option(
-    "--to", "path", type=click.Path(path_type=Path, dir_okay=False), metavar="PATH",
+    "--to",
+    "path",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="PATH",
     shell_complete=on_disk(),
     help="The file to write. [default: standard output]",
-)  # fmt: skip
+)
 @workspace_option
 def command(run: str, form: str, path: Path | None, workspace: Path | None) -> None:
     """Write a report of a recorded run.
@@ -41,7 +44,10 @@ def command(run: str, form: str, path: Path | None, workspace: Path | None) -> N
         raise InputError(
             Problem("an archive cannot be printed to a terminal", hint="use --to PATH")
         )
-    targets = read_targets([f"{form}={path}"]) if path else []
+    if path:
+        targets = read_targets([f"{form}={path}"])
+    else:
+        targets = []
     opened = workspace_at(workspace)
     record = read_record(find_run(opened.results, run))
     if targets:

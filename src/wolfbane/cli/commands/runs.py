@@ -13,9 +13,13 @@ from wolfbane.cli.streams import echo, echo_json
 
 @click.command("runs", cls=Command)
 @click.option(
-    "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
+    "--as",
+    "form",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    show_default=True,
     help="The output format.",
-)  # fmt: skip
+)
 @workspace_option
 def command(form: str, workspace: Path | None) -> None:
     """List the stored runs with their verdict, selection and size.
@@ -37,7 +41,8 @@ def command(form: str, workspace: Path | None) -> None:
         echo_json(as_json(runs))
         return
     console = make_console()
-    for part in fitted(console, kept_table(runs), console.width) if runs else ():
-        console.print(part)
+    if runs:
+        for part in fitted(console, kept_table(runs), console.width):
+            console.print(part)
     whole = bytes_shown(sum(run.size for run in runs))
     echo(f"{many(len(runs), 'run')}, {whole} in {opened.results}")

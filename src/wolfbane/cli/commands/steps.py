@@ -26,22 +26,33 @@ if TYPE_CHECKING:
 
 @click.command("steps", cls=Command)
 @click.option(
-    "--suite", "names", multiple=True, metavar="NAME",
+    "--suite",
+    "names",
+    multiple=True,
+    metavar="NAME",
     shell_complete=completion_sources.of_field("suite"),
     help="List only the steps of this suite.",
-)  # fmt: skip
+)
 @click.option("--unused", is_flag=True, help="List only the steps that no scenario uses.")
 @click.option(
-    "--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True,
+    "--as",
+    "form",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    show_default=True,
     help="The output format.",
-)  # fmt: skip
+)
 @workspace_option
 @one_environment_options
 @click.pass_context
 def command(
-    ctx: click.Context, point: Point, names: tuple[str, ...], unused: bool, form: str,
+    ctx: click.Context,
+    point: Point,
+    names: tuple[str, ...],
+    unused: bool,
+    form: str,
     workspace: Path | None,
-) -> None:  # fmt: skip
+) -> None:
     """List the steps of scenario suites, where each is defined, and how often it is used.
 
     Near-duplicate steps, and scenario steps without a definition, are listed below the table. The
@@ -100,8 +111,8 @@ def _show_alike(shown: Sequence[StepDefinition]) -> None:
     alike = list(near_duplicates(shown))
     for one, other in alike[:_MOST]:
         echo(
-            f"near duplicates: '{visible(one.pattern)}' ({one.place}) "
-            f"and '{visible(other.pattern)}' ({other.place})"
+            f"near duplicates: '{visible(one.pattern)}' ({one.location}) "
+            f"and '{visible(other.pattern)}' ({other.location})"
         )
     if len(alike) > _MOST:
         echo(f"and {len(alike) - _MOST:,} more pairs of near duplicates")

@@ -50,4 +50,4 @@ def command(
     from wolfbane.cli.watching import WatchLoop
 
     request = typed(replace(request, order="failed"), command, ctx.meta[EXPANDED])
-    WatchLoop(WatchedSelection(opened, select, point, request)).keep_on()
+    WatchLoop(WatchedSelection(opened, select, point, request=request)).keep_on()

@@ -19,8 +19,10 @@ AT, SETTINGS = "--at", "--settings"
 PASS_ON, OPTIONS_FOR = "--pass-on", "--options-for"
 ENV, SET, SPREAD = "--env", "--set", "--spread"
 CONTRADICTIONS = (
-    ("--rebuild", "--no-build"), ("--quiet", "--verbose"), ("--refresh", "--offline"),
-)  # fmt: skip
+    ("--rebuild", "--no-build"),
+    ("--quiet", "--verbose"),
+    ("--refresh", "--offline"),
+)
 EXPANDED = "wolfbane.expanded"
 _POINTING = (WORKSPACE, AT, SETTINGS, PASS_ON)
 
@@ -36,15 +38,22 @@ class Piece(NamedTuple):
         """The value of an option."""
         first, equals, rest = self.tokens[0].partition("=")
         if first.startswith("--"):
-            return rest if equals else self.tokens[-1]
-        return self.tokens[-1] if len(self.tokens) > 1 else first[2:]
+            if equals:
+                return rest
+            return self.tokens[-1]
+        if len(self.tokens) > 1:
+            return self.tokens[-1]
+        return first[2:]
 
 
 preset_option = click.option(
-    "--preset", "presets", multiple=True, metavar="NAME|PATH",
+    "--preset",
+    "presets",
+    multiple=True,
+    metavar="NAME|PATH",
     shell_complete=completion_sources.presets,
     help="Use saved arguments, by name or from a file. Other arguments are added to them.",
-)  # fmt: skip
+)
 """``--preset``, for a command of the class below."""
 
 
@@ -69,16 +78,16 @@ def after_dashes_passed_on(command: click.Command, arguments: Sequence[str]) -> 
     """The arguments after ``--`` as options of ``--pass-on``, if the command supports it."""
     if not any(PASS_ON in param.opts for param in command.params):
         return list(arguments)
-    found: list[str] = []
+    passed_on: list[str] = []
     waiting, options = list(arguments), _options(command)
     while waiting:
         token = waiting.pop(0)
         if token == "--":
-            return [*found, *(f"{PASS_ON}={word}" for word in waiting)]
-        found.append(token)
+            return [*passed_on, *(f"{PASS_ON}={word}" for word in waiting)]
+        passed_on.append(token)
         if token.startswith("-") and _wants_next(token, options) and waiting:
-            found.append(waiting.pop(0))
-    return found
+            passed_on.append(waiting.pop(0))
+    return passed_on
 
 
 def refuse_contradictions(
@@ -105,7 +114,7 @@ def expanded(command: click.Command, arguments: Sequence[str]) -> list[str]:
     pieces = list(pieces_of(command, arguments))
     if any(piece.option == PRESET for piece in pieces):
         folder = next((p.value for p in reversed(pieces) if p.option == WORKSPACE), "")
-        pieces = _with_presets(command, pieces, folder, ())
+        pieces = _with_presets(command, pieces, folder, above=())
     return joined(pieces)
 
 
@@ -149,7 +158,10 @@ def pieces_of(command: click.Command, arguments: Sequence[str]) -> Iterator[Piec
             yield Piece("", (token,))
             continue
         option, name, _ = _read_option(token, options)
-        long = next((n for n in option.opts if n.startswith("--")), name) if option else name
+        if option:
+            long = next((n for n in option.opts if n.startswith("--")), name)
+        else:
+            long = name
         if _wants_next(token, options) and waiting:
             yield Piece(long, (token, waiting.pop(0)))
         else:
@@ -193,7 +205,7 @@ def _with_presets(
     from wolfbane.workspace.presets import find_preset
 
     workspace = workspace_at(Path(folder) if folder else None)
-    found: list[Piece] = []
+    inserted: list[Piece] = []
     for name in [piece.value for piece in pieces if piece.option == PRESET]:
         preset = find_preset(workspace, name)
         if name in above:
@@ -203,14 +215,17 @@ def _with_presets(
                     str(preset.file),
                 )
             )
-        place = ["--workspace", folder] if folder else []
+        if folder:
+            options = ["--workspace", folder]
+        else:
+            options = []
         try:
-            whole = [*place, *after_dashes_passed_on(command, preset.arguments)]
+            whole = [*options, *after_dashes_passed_on(command, preset.arguments)]
             saved = tag_options(command, click.Context(command), whole)
             own = [piece for piece in pieces_of(command, saved) if piece.option != WORKSPACE]
             command.make_parser(click.Context(command)).parse_args(list(saved))
         except click.UsageError as error:
-            words = f"preset '{name}': {error.format_message()}"
-            raise InputError(Problem(words, str(preset.file))) from None
-        found += _with_presets(command, own, folder, (*above, name))
-    return [*found, *(piece for piece in pieces if piece.option != PRESET)]
+            message = f"preset '{name}': {error.format_message()}"
+            raise InputError(Problem(message, str(preset.file))) from None
+        inserted += _with_presets(command, own, folder, above=(*above, name))
+    return [*inserted, *(piece for piece in pieces if piece.option != PRESET)]

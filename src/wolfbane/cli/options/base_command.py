@@ -26,8 +26,21 @@ class Group(NamedTuple):
 GROUPS = (
     Group(
         "Select tests",
-        ("--suite", "--kind", "--file", "--name", "--tag", "--category", "--status", "--browser",
-         "--changed", "--pick", "--drop", "--everything", "--preset"),
+        (
+            "--suite",
+            "--kind",
+            "--file",
+            "--name",
+            "--tag",
+            "--category",
+            "--status",
+            "--browser",
+            "--changed",
+            "--pick",
+            "--drop",
+            "--everything",
+            "--preset",
+        ),
         ("--tag smoke --suite tides,fees",),
     ),
     Group(
@@ -65,7 +78,7 @@ GROUPS = (
         ("--print-command", "--shell"),
         ("--tag smoke --dry-run", "--dry-run"),
     ),
-)  # fmt: skip
+)
 """All other options are listed under ``Other``."""
 _NO_LIMIT = 1000
 """Maximum length of a first sentence: it is wrapped, not shortened."""
@@ -119,7 +132,10 @@ class Command(click.Command):
 def _example(ctx: click.Context, group: Group, known: frozenset[str]) -> str:
     if any(param.required for param in ctx.command.params):
         return ""
-    own = ctx.command.examples if isinstance(ctx.command, Command) else {}
+    if isinstance(ctx.command, Command):
+        own = ctx.command.examples
+    else:
+        own = {}
     for arguments in (own[group.title],) if group.title in own else group.examples:
         if {word for word in arguments.split() if word.startswith("--")} <= known:
             return f"{ctx.command_path} {arguments}"

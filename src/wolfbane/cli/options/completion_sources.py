@@ -40,20 +40,22 @@ class _CompletionFolder:
 
     def table(self, name: str) -> dict[str, Any]:
         table = self.settings.get(name, {})
-        return table if isinstance(table, dict) else {}
+        if isinstance(table, dict):
+            return table
+        return {}
 
     @property
     def results(self) -> Path:
         return self.root / str(self.table("workspace").get("results", ".wolfbane"))
 
-    def words(self, subject: str, start: str) -> list[str]:
+    def values(self, subject: str, start: str) -> list[str]:
         from wolfbane.results.completion_cache import words_starting
 
         return words_starting(self.results, subject, start)[:MOST]
 
 
-def _starting(words: Iterable[str], incomplete: str) -> list[str]:
-    return [word for word in words if word.startswith(incomplete)]
+def _starting(values: Iterable[str], incomplete: str) -> list[str]:
+    return [word for word in values if word.startswith(incomplete)]
 
 
 def _last_of_list(
@@ -78,9 +80,9 @@ def of_field(name: str) -> Complete:
         if source == "files":
             return paths(ctx, param, incomplete)
         if source == "names":
-            return _CompletionFolder(ctx).words("names", incomplete)
+            return _CompletionFolder(ctx).values("names", incomplete)
         return _last_of_list(
-            ctx, param, incomplete, lambda start: _values(_CompletionFolder(ctx), name, start)
+            ctx, param, incomplete, find=lambda start: _values(_CompletionFolder(ctx), name, start)
         )
 
     return complete
@@ -88,64 +90,66 @@ def of_field(name: str) -> Complete:
 
 def expressions(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """The last term of an expression; tag keys in use are also fields."""
-    place = _CompletionFolder(ctx)
-    keys = {tag.partition("=")[0] for tag in place.words("tags", "") if "=" in tag}
+    folder = _CompletionFolder(ctx)
+    keys = {tag.partition("=")[0] for tag in folder.values("tags", "") if "=" in tag}
 
     def values(ctx: click.Context, field: str, start: str) -> list[str]:
-        return _values(place, field, start)
+        return _values(folder, field, start)
 
     return expression([*dict.fromkeys([*FIELDS, *sorted(keys)])], values, incomplete, ctx)
 
 
-def _values(place: _CompletionFolder, field: str, start: str) -> list[str]:
+def _values(folder: _CompletionFolder, field: str, start: str) -> list[str]:
     source = field_of(field).completed_from
     match source:
         case "files" | "names" | "tags":
-            return place.words(source, start)
+            return folder.values(source, start)
         case "kinds":
             return _starting(KINDS, start)
         case "statuses":
             return _starting(STATUSES, start)
         case "revisions":
-            return _revisions(place, start)
+            return _revisions(folder, start)
         case "suites":
-            declared = [str(suite.get("name")) for suite in place.settings.get("suite", [])]
-            return _starting(dict.fromkeys([*declared, *place.words("suites", "")]), start)
+            declared = [str(suite.get("name")) for suite in folder.settings.get("suite", [])]
+            return _starting(dict.fromkeys([*declared, *folder.values("suites", "")]), start)
         case "browsers":
-            suites = place.settings.get("suite", [])
+            suites = folder.settings.get("suite", [])
             listed = [str(name) for suite in suites for name in suite.get("browsers", [])]
-            return _starting(dict.fromkeys([*listed, "all"]), start) if listed else []
+            if listed:
+                return _starting(dict.fromkeys([*listed, "all"]), start)
+            return []
         case "machines":
             from wolfbane.results.newest import Newest
 
-            return _starting(Newest(place.results).by_machine(), start)
-    tags = place.words("tags", f"{field}={start}")
+            return _starting(Newest(folder.results).by_machine(), start)
+    tags = folder.values("tags", f"{field}={start}")
     return [tag.partition("=")[2] for tag in tags]
 
 
-def _revisions(place: _CompletionFolder, start: str) -> list[str]:
+def _revisions(folder: _CompletionFolder, start: str) -> list[str]:
     from wolfbane.workspace.git import revision_names
 
-    return _starting(["HEAD", *revision_names(place.root)], start)
+    return _starting(["HEAD", *revision_names(folder.root)], start)
 
 
 def revisions(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """Branches and tags, and those of the selected environment."""
-    place = _CompletionFolder(ctx)
-    return [*_starting(["deployed"], incomplete), *_revisions(place, incomplete)]
+    folder = _CompletionFolder(ctx)
+    return [*_starting(["deployed"], incomplete), *_revisions(folder, incomplete)]
 
 
 def paths(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """Test files, one folder at a time; after ``FILE#``, the addresses in the file."""
-    place = _CompletionFolder(ctx)
-    inside = os.path.relpath(Path.cwd(), place.root)
+    folder = _CompletionFolder(ctx)
+    inside = os.path.relpath(Path.cwd(), folder.root)
     before = "" if inside == "." or inside.startswith("..") else f"{inside}/"
     if "#" in incomplete:
-        found = place.words("addresses", before + incomplete)
-        return [word.removeprefix(before) for word in found]
+        addresses = folder.values("addresses", before + incomplete)
+        return [word.removeprefix(before) for word in addresses]
     from wolfbane.results.completion_cache import words_starting
 
-    files = words_starting(place.results, "files", before + incomplete)
+    files = words_starting(folder.results, "files", before + incomplete)
     cut = len(before + incomplete)
     steps: dict[str, None] = {}
     for file in files:
@@ -159,7 +163,7 @@ def paths(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[s
 def environments(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """Environments, or several separated by commas."""
     names = list(_CompletionFolder(ctx).table("env"))
-    return _last_of_list(ctx, param, incomplete, lambda start: _starting(names, start))
+    return _last_of_list(ctx, param, incomplete, find=lambda start: _starting(names, start))
 
 
 def parameters(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:

@@ -25,16 +25,20 @@ def on_disk(*endings: str) -> Complete:
 
 def _entries(incomplete: str, endings: Iterable[str]) -> list[str]:
     before, slash, start = incomplete.rpartition("/")
-    folder = Path(f"{before}{slash}").expanduser() if slash else Path()
+    if slash:
+        folder = Path(f"{before}{slash}").expanduser()
+    else:
+        folder = Path()
     entries = []
-    for entry in sorted(folder.iterdir()) if folder.is_dir() else ():
-        hidden = entry.name.startswith(".") and not start.startswith(".")
-        if not entry.name.startswith(start) or hidden:
-            continue
-        if entry.is_dir():
-            entries.append(f"{before}{slash}{entry.name}/")
-        elif not endings or entry.name.endswith(tuple(endings)):
-            entries.append(f"{before}{slash}{entry.name}")
+    if folder.is_dir():
+        for entry in sorted(folder.iterdir()):
+            hidden = entry.name.startswith(".") and not start.startswith(".")
+            if not entry.name.startswith(start) or hidden:
+                continue
+            if entry.is_dir():
+                entries.append(f"{before}{slash}{entry.name}/")
+            elif not endings or entry.name.endswith(tuple(endings)):
+                entries.append(f"{before}{slash}{entry.name}")
     return entries
 
 
@@ -47,14 +51,16 @@ def reports(ctx: click.Context, param: click.Parameter, incomplete: str) -> list
 
 
 def expression(
-    fields: Iterable[str], values: Callable[[click.Context, str, str], list[str]], incomplete: str,
+    fields: Iterable[str],
+    values: Callable[[click.Context, str, str], list[str]],
+    incomplete: str,
     ctx: click.Context,
-) -> list[str]:  # fmt: skip
+) -> list[str]:
     """An expression with its last term completed: the name of a field, then one of its values."""
     match = _LAST_TERM.match(incomplete)
     assert match is not None  # it matches every text
     before, field, start = match[1], match[2] or "", match[3]
     if not field:
         return [f"{before}{name}:" for name in fields if name.startswith(start)]
-    found = values(ctx, field[:-1], start)
-    return [f"{before}{field}{word}" for word in found if not re.search(r"[\s()'\"]", word)]
+    items = values(ctx, field[:-1], start)
+    return [f"{before}{field}{word}" for word in items if not re.search(r"[\s()'\"]", word)]

@@ -30,10 +30,10 @@ class Checked(msgspec.Struct, frozen=True):
 def check_run_arguments(inventory: Inventory, arguments: Sequence[str]) -> Checked:
     """Check the options, names and terms of a run. A name may belong to a future test."""
     workspace = inventory.workspace
-    place = ["--workspace", str(workspace.file or workspace.root)]
+    options = ["--workspace", str(workspace.file or workspace.root)]
     try:
-        context = run.make_context("run", [*place, *arguments])
-        whole = expanded(run, [*place, *arguments])
+        context = run.make_context("run", [*options, *arguments])
+        whole = expanded(run, [*options, *arguments])
         choice = read_choice(read_asked(context.params), inventory, workspace.root)
     except click.UsageError as error:
         return Checked((error.format_message(),))

@@ -32,7 +32,9 @@ def typed(
 def repeatable(request: RunRequest, arguments: Sequence[str], workspace: Workspace) -> RunRequest:
     """The request with all facts about the command line that ``wolfbane again`` needs."""
     folder, home = Path.cwd().resolve(), workspace.home
-    inside = folder.relative_to(home).as_posix() if folder.is_relative_to(home) else "."
+    inside = "."
+    if folder.is_relative_to(home):
+        inside = folder.relative_to(home).as_posix()
     paths = click.get_current_context().params["paths"]
     lines = any(re.fullmatch(r"[^#]+:\d+", path) for path in paths)
     return replace(request, arguments=tuple(arguments), folder=inside, pinned=lines)
@@ -48,7 +50,9 @@ def print_line(workspace: Workspace, pieces: Iterable[Piece], shell: str) -> Non
     masked = False
     for piece in pieces:
         name, equals, value = piece.value.partition("=")
-        declared = parameters.get(name) if piece.option == SET else None
+        declared = None
+        if piece.option == SET:
+            declared = parameters.get(name)
         if declared is not None and declared.secret and equals and not value.startswith("@"):
             shown += [SET, f"{name}={HIDDEN}"]
             masked = True

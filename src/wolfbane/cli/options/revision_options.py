@@ -27,15 +27,19 @@ def revision_options(command: Callable[..., Any]) -> Callable[..., Any]:
         return command(**options)
 
     decorated: Callable[..., Any] = click.option(
-        "--settings", type=click.Choice((THERE, HERE)),
+        "--settings",
+        type=click.Choice((THERE, HERE)),
         help="With --at: use the suites' settings from the revision "
-"(there) or from the workspace (here). [default: there]",
-    )(wrapped)  # fmt: skip
+        "(there) or from the workspace (here). [default: there]",
+    )(wrapped)
     return click.option(
-        "--at", metavar="REV", default="", shell_complete=completion_sources.revisions,
+        "--at",
+        metavar="REV",
+        default="",
+        shell_complete=completion_sources.revisions,
         callback=filled,
         help="Take the suites from this git revision: a tag, a branch, or a commit.",
-    )(decorated)  # fmt: skip
+    )(decorated)
 
 
 def at_revision(here: Workspace) -> Workspace:

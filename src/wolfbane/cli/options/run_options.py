@@ -11,7 +11,8 @@ from click.core import ParameterSource
 
 from wolfbane.cli.options.path_completion import reports
 from wolfbane.cli.options.values import duration, reading
-from wolfbane.setup.run_request import RunOption, RunRequest, options_of, run_options
+from wolfbane.setup.run_option import RunOption, options_of
+from wolfbane.setup.run_request import RunRequest, run_options
 
 if TYPE_CHECKING:
     from wolfbane.load.load_request import LoadRequest

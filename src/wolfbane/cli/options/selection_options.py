@@ -43,7 +43,7 @@ def opened_option(command: Callable[..., Any]) -> Callable[..., Any]:
 
 def selection_options(
     command: Callable[..., Any],
-    place: Callable[[Callable[..., Any]], Callable[..., Any]] = workspace_option,
+    option: Callable[[Callable[..., Any]], Callable[..., Any]] = workspace_option,
 ) -> Callable[..., Any]:
     """PATH..., the field options, ``--pick``, ``--drop``, ``--everything``, and ``place``.
 
@@ -78,7 +78,7 @@ def selection_options(
 
         return command(select=select, **options)
 
-    return place(_decorated(wrapped))
+    return option(_decorated(wrapped))
 
 
 def _decorated(wrapped: Callable[..., Any]) -> Callable[..., Any]:

@@ -13,9 +13,7 @@ from wolfbane.errors import did_you_mean
 _PICK, _WORKSPACE = "--pick", ("-w", "--workspace")
 
 
-def tag_options(
-    command: click.Command, ctx: click.Context, arguments: Sequence[str]
-) -> list[str]:  # fmt: skip
+def tag_options(command: click.Command, ctx: click.Context, arguments: Sequence[str]) -> list[str]:
     """The arguments with tag keys as ``--pick``. Raises UsageError for unknown options.
 
     Several values of one key are alternatives, as for every field. The tests are read only if an
@@ -25,12 +23,12 @@ def tag_options(
     if _PICK not in known:
         return list(arguments)
     kept: list[str] = []
-    found: dict[str, list[str]] = {}
+    tags: dict[str, list[str]] = {}
     waiting = list(arguments)
     while waiting:
         token = waiting.pop(0)
         if token == "--":
-            return [*kept, *_picks(found), token, *waiting]
+            return [*kept, *_picks(tags), token, *waiting]
         name, equals, value = token.partition("=")
         if not name.startswith("--") or name in known or name == "--help":
             kept.append(token)
@@ -40,22 +38,22 @@ def tag_options(
         keys = _keys_in_use(arguments)
         if name[2:] not in keys:
             hint = did_you_mean(name, {*known, *(f"--{key}" for key in keys)} - {"-h"})
-            close = hint if hint.startswith("did you mean") else ""
+            close = ""
+            if hint.startswith("did you mean"):
+                close = hint
             ctx.fail(f"there is no option '{name}'; {close}".removesuffix("; "))
         if not equals:
             if not waiting:
                 ctx.fail(f"Option '{name}' requires an argument.")
             value = waiting.pop(0)
-        found.setdefault(name[2:], []).append(value)
-    return [*kept, *_picks(found)]
+        tags.setdefault(name[2:], []).append(value)
+    return [*kept, *_picks(tags)]
 
 
-def _picks(found: dict[str, list[str]]) -> list[str]:
+def _picks(tags: dict[str, list[str]]) -> list[str]:
     from wolfbane.selection import field_terms
 
-    return [
-        word for key, values in found.items() for word in (_PICK, str(field_terms(key, values)))
-    ]
+    return [word for key, values in tags.items() for word in (_PICK, str(field_terms(key, values)))]
 
 
 def _takes_value(command: click.Command, name: str) -> bool:

@@ -32,17 +32,20 @@ def environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
         paths = click.get_current_context().params.get("paths", ())
 
         def point(workspace: Workspace) -> list[Environment]:
-            return _point(workspace, environment, values, spread, paths)
+            return _point(workspace, environment, values, spread=spread, paths=paths)
 
         return command(point=point, **options)
 
     return _env_and_set(
         ", or several: a,b",
         click.option(
-            "--spread", multiple=True, metavar="KEY", shell_complete=completion_sources.parameters,
+            "--spread",
+            multiple=True,
+            metavar="KEY",
+            shell_complete=completion_sources.parameters,
             help="Run once for each value of this parameter: --set machine=a,b --spread machine.",
         )(wrapped),
-    )  # fmt: skip
+    )
 
 
 def one_environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -51,10 +54,10 @@ def one_environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
     @functools.wraps(command)
     def wrapped(environment: str, values: tuple[str, ...], **options: Any) -> Any:
         def point(workspace: Workspace) -> list[Environment]:
-            found = _point(workspace, environment, values, (), ())
-            if len(found) > 1:
+            label = _point(workspace, environment, values, spread=(), paths=())
+            if len(label) > 1:
                 raise click.BadParameter("give only one environment", param_hint="--env")
-            return found
+            return label
 
         return command(point=point, **options)
 
@@ -63,16 +66,22 @@ def one_environment_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
 def _env_and_set(several: str, command: Callable[..., Any]) -> Callable[..., Any]:
     decorated: Callable[..., Any] = click.option(
-        "--set", "values", multiple=True, metavar="KEY=VALUE",
+        "--set",
+        "values",
+        multiple=True,
+        metavar="KEY=VALUE",
         shell_complete=completion_sources.settings,
         help="Set a parameter to a value. KEY=@FILE uses the content of a file.",
-    )(command)  # fmt: skip
+    )(command)
     return click.option(
-        "--env", "environment", metavar="NAME", default="",
+        "--env",
+        "environment",
+        metavar="NAME",
+        default="",
         shell_complete=completion_sources.environments,
         callback=filled,
         help=f"The environment to run in{several}. [default: the workspace's default]",
-    )(decorated)  # fmt: skip
+    )(decorated)
 
 
 def status_labels(workspace: Workspace) -> list[str]:
@@ -94,17 +103,22 @@ def status_labels(workspace: Workspace) -> list[str]:
         return []
     from wolfbane.results.history.opening import newest_outcomes  # a database takes a while
 
-    found = newest_outcomes(workspace).environments(wanted)
-    labels = [label for label in found if not label or read_labels(workspace, [_at(label)])]
-    return labels if labels != [workspace.settings.workspace.env] else []
+    recorded = newest_outcomes(workspace).environments(wanted)
+    labels = [label for label in recorded if not label or read_labels(workspace, [_at(label)])]
+    if labels != [workspace.settings.workspace.env]:
+        return labels
+    return []
 
 
 def point_at(workspace: Workspace, params: Mapping[str, Any]) -> list[Environment]:
     """The environments that the parameters of a command select; the default one without any."""
     return _point(
-        workspace, params.get("environment", ""), params.get("values", ()),
-        params.get("spread", ()), params.get("paths", ()),
-    )  # fmt: skip
+        workspace,
+        params.get("environment", ""),
+        params.get("values", ()),
+        spread=params.get("spread", ()),
+        paths=params.get("paths", ()),
+    )
 
 
 def _at(label: str) -> str:
@@ -125,8 +139,11 @@ def _point(
     labels = read_labels(workspace, paths)
     if labels and not names and not spread:
         return labels.resolve(workspace, values)
-    if not names and not spread and (found := status_labels(workspace)):
-        plain = resolve_each(workspace, "", values) if "" in found else []
-        labels = read_labels(workspace, [_at(label) for label in found if label])
+    if not names and not spread and (recorded := status_labels(workspace)):
+        if "" in recorded:
+            plain = resolve_each(workspace, "", values)
+        else:
+            plain = []
+        labels = read_labels(workspace, [_at(label) for label in recorded if label])
         return [*plain, *labels.resolve(workspace, values)]
-    return resolve_each(workspace, names, values, spread, labelled=bool(labels))
+    return resolve_each(workspace, names, values, spread=spread, labelled=bool(labels))

@@ -45,7 +45,9 @@ def reading(
 
     def callback(ctx: click.Context, param: click.Parameter, value: str | None) -> Any:
         try:
-            return None if value is None else read(value)
+            if value is None:
+                return None
+            return read(value)
         except ValueError as error:
             raise click.BadParameter(str(error)) from None
 

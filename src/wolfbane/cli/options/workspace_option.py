@@ -20,11 +20,15 @@ _ALL = "wolfbane.all_workspaces"
 def workspace_option(command: Callable[..., Any]) -> Callable[..., Any]:
     """``--workspace FOLDER``."""
     return click.option(
-        "-w", "--workspace", "workspace", metavar="FOLDER", type=FilledPath(path_type=Path),
+        "-w",
+        "--workspace",
+        "workspace",
+        metavar="FOLDER",
+        type=FilledPath(path_type=Path),
         shell_complete=on_disk("wolfbane.toml"),
         help="The workspace folder, or its wolfbane.toml. "
-"[default: the nearest one in this folder or above]",
-    )(command)  # fmt: skip
+        "[default: the nearest one in this folder or above]",
+    )(command)
 
 
 def workspace_at(folder: Path | None) -> Workspace:
@@ -39,14 +43,21 @@ def workspace_or_all_option(command: Callable[..., Any]) -> Callable[..., Any]:
 
     def noted(ctx: click.Context, param: click.Parameter, value: Path | None) -> Path | None:
         ctx.meta[_ALL] = value == Path("all")
-        return None if ctx.meta[_ALL] else value
+        if ctx.meta[_ALL]:
+            return None
+        return value
 
     return click.option(
-        "-w", "--workspace", "workspace", metavar="FOLDER", type=FilledPath(path_type=Path),
-        callback=noted, shell_complete=on_disk("wolfbane.toml"),
+        "-w",
+        "--workspace",
+        "workspace",
+        metavar="FOLDER",
+        type=FilledPath(path_type=Path),
+        callback=noted,
+        shell_complete=on_disk("wolfbane.toml"),
         help="The workspace folder, or its wolfbane.toml. 'all' means every workspace "
-"in the history. [default: the nearest one in this folder or above]",
-    )(command)  # fmt: skip
+        "in the history. [default: the nearest one in this folder or above]",
+    )(command)
 
 
 def all_workspaces() -> bool:

@@ -33,8 +33,8 @@ class Cluster:
         self._inputs, self._run = inputs, run
         self._workspace, self._request = inputs.workspace, inputs.request
         if self._request.live or self._request.visible:
-            words = "--live and --visible work only on this machine and cannot be used with --on"
-            raise InputError(Problem(words))
+            message = "--live and --visible work only on this machine and cannot be used with --on"
+            raise InputError(Problem(message))
         secrets = [secret for each in inputs.environments for secret in each.secrets]
         self.address = cluster_address(self._workspace, self._request.on, secrets)
         self._manifest = pack_workspace(self._workspace)
@@ -61,8 +61,8 @@ class Cluster:
 
     async def machines(self) -> dict[str, tuple[str, int]]:
         """The machines that can be tried: name and slots by address. Raises MachineLost."""
-        found = await self._engine.machines()
-        return {place: each for place, each in found.items() if place not in self._unfit}
+        machines = await self._engine.machines()
+        return {address: each for address, each in machines.items() if address not in self._unfit}
 
     @property
     def answered(self) -> bool:
@@ -84,11 +84,11 @@ class Cluster:
             self._give_up(address, name, str(error))
             return None
         if link.facts.version != __version__:
-            words = (
+            message = (
                 f"different versions of Wolfbane: "
                 f"{link.facts.version} on this machine, {__version__} here"
             )
-            self._give_up(address, name, words)
+            self._give_up(address, name, message)
             return None
         return link
 
@@ -107,10 +107,21 @@ class Cluster:
             raise MachineLost(str(error)) from None
         suites: Sequence[str] = list(dict.fromkeys(test.suite for test in plan.tests))
         folder, home = context.folder, workspace.home
-        place = folder.relative_to(home) if folder.is_relative_to(home) else folder
+        if folder.is_relative_to(home):
+            shown = folder.relative_to(home)
+        else:
+            shown = folder
         job = MachineJob(
-            link.name, self._run, replace(workspace, source=None, file=None), self._manifest,
-            list(self._inputs.environments), self._request,
-            {path: inventory.files[path] for path in plan.paths}, suites, jobs, str(place), load,
-        )  # fmt: skip
+            name=link.name,
+            run=self._run,
+            workspace=replace(workspace, source=None, file=None),
+            manifest=self._manifest,
+            environments=list(self._inputs.environments),
+            request=self._request,
+            files={path: inventory.files[path] for path in plan.paths},
+            suites=suites,
+            jobs=jobs,
+            folder=str(shown),
+            load=load,
+        )
         await link.start(job)

@@ -126,7 +126,10 @@ class ClusterExecutor:
                 counts = _spread(slots, users)
                 self._parts = [MachinePart(links[a], n, state.tell) for a, n in counts.items()]
                 processes = await asyncio.gather(
-                    *(self._start_on(part, state, plan, suite, served) for part in self._parts)
+                    *(
+                        self._start_on(part, state, plan, suite=suite, served=served)
+                        for part in self._parts
+                    )
                 )
                 if not any(processes):
                     reasons = "; ".join(self._cluster.warnings)

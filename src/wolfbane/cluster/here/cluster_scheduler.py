@@ -128,8 +128,8 @@ class ClusterScheduler(Scheduler):
     def give_up(self, tests: Iterable[Test]) -> None:
         """Like :meth:`Scheduler.give_up`; a test that was lost with its machine is blocked."""
         for test in tests:
-            if words := self._stranded.get(test.address):
-                end = ending(Outcome.BLOCKED, f"{words}, and the test was not run again")
+            if message := self._stranded.get(test.address):
+                end = ending(Outcome.BLOCKED, f"{message}, and the test was not run again")
                 result = self.context.results.make(test, end, "")
                 self._finished(self._retries.whole(result), False)
             else:
@@ -170,9 +170,9 @@ class ClusterScheduler(Scheduler):
             self.finished(message.result, message.extra)
         elif isinstance(message, EvidencePiece):
             # A machine names its files; it cannot choose another folder.
-            place = self._folder / "evidence" / Path(message.path).name
-            place.parent.mkdir(exist_ok=True)
-            with place.open("ab") as file:
+            path = self._folder / "evidence" / Path(message.path).name
+            path.parent.mkdir(exist_ok=True)
+            with path.open("ab") as file:
                 file.write(message.data)
         elif isinstance(message, MachineReady):
             machine.ready = message
@@ -212,7 +212,9 @@ class ClusterScheduler(Scheduler):
                 del machine.waiting[slot]
                 self._numbers += 1
                 machine.batches[self._numbers] = batch, {t.address: t for t in batch.tests}
-                order = RunBatch(slot, self._numbers, batch, self.handed_in(batch))
+                order = RunBatch(
+                    slot=slot, number=self._numbers, batch=batch, handed=self.handed_in(batch)
+                )
                 machine.orders.put_nowait(order)
         self._give_up_what_nobody_can()
         if self.done:
@@ -238,7 +240,9 @@ class ClusterScheduler(Scheduler):
         The services there have the state that the test saw; on another machine, it would be a new
         test.
         """
-        before = self._ran_on.get(batch.tests[0].address) if batch.again else None
+        before = None
+        if batch.again:
+            before = self._ran_on.get(batch.tests[0].address)
         return before in (None, machine.link.address) or before not in self._machines
 
     def _give_up_what_nobody_can(self) -> None:
@@ -271,9 +275,9 @@ class ClusterScheduler(Scheduler):
                     self.unrun += len(left)
                 self.over(batch)
             return
-        words = f"lost the connection to machine {machine.link.name}"
+        message = f"lost the connection to machine {machine.link.name}"
         if machine.begun:
-            self.warnings.append(f"{words}: {why}")
+            self.warnings.append(f"{message}: {why}")
         else:
             self.warnings.append(f"cannot use machine {machine.link.name}: {why}")
         for batch, left in machine.batches.values():
@@ -282,11 +286,11 @@ class ClusterScheduler(Scheduler):
                 self.over(batch)
                 continue
             for test in tests:
-                end = ending(Outcome.CRASHED, words)
+                end = ending(Outcome.CRASHED, message)
                 result = replace(
                     self.context.results.make(test, end, ""), machine=machine.link.name
                 )
-                self._stranded[test.address] = words
+                self._stranded[test.address] = message
                 self.tell(TestRetried(self._retries.lost(test, result)))
             self.over(batch)
             self.queue.insert(0, once_more(tests, batch.seconds))

@@ -93,8 +93,8 @@ class MachineLink:
         """The messages of the machine until its part of the run ends. Raises MachineLost."""
         over = False
         while not over:
-            found, over = await self._ask("receive", _POLL)
-            for data in found:
+            messages, over = await self._ask("receive", _POLL)
+            for data in messages:
                 for message in unpacked(data):
                     yield message
 
@@ -144,25 +144,30 @@ class Engine:
         security = None
         if self._tls:
             security = distributed.Security(
-                tls_ca_file=self._tls["ca"], tls_client_cert=self._tls["certificate"],
-                tls_client_key=self._tls["key"], require_encryption=True,
-            )  # fmt: skip
+                tls_ca_file=self._tls["ca"],
+                tls_client_cert=self._tls["certificate"],
+                tls_client_key=self._tls["key"],
+                require_encryption=True,
+            )
         self._client = distributed.Client(
-            self._address, asynchronous=True, security=security, timeout=_PATIENCE,
+            self._address,
+            asynchronous=True,
+            security=security,
+            timeout=_PATIENCE,
             name="wolfbane",
-        )  # fmt: skip
+        )
         try:
             # What speaks another protocol may be waited for without end.
             async with asyncio.timeout(_PATIENCE + 1):
                 await self._client
         except (OSError, TimeoutError, ValueError, RuntimeError) as error:
             await self.__aexit__()
-            words = str(error).partition("\n")[0] or (
+            message = str(error).partition("\n")[0] or (
                 f"no connection within {_PATIENCE:.0f} s; "
                 f"the address may belong to another kind of server"
             )
             raise BlockedError(
-                f"--on {self._address}: cannot connect to the scheduler: {words}"
+                f"--on {self._address}: cannot connect to the scheduler: {message}"
             ) from None
         return self
 
@@ -177,10 +182,13 @@ class Engine:
 
         Name and slots by address. Raises MachineLost if the scheduler is lost.
         """
-        limit = SILENCE if self._heard == -math.inf else _LOOK
+        if self._heard == -math.inf:
+            limit = SILENCE
+        else:
+            limit = _LOOK
         try:
             async with asyncio.timeout(limit):
-                found = await self._client.scheduler.identity(n_workers=-1)
+                identity = await self._client.scheduler.identity(n_workers=-1)
         except (OSError, TimeoutError):
             self.answered = False
             if self._client.status != "running" or time.monotonic() - self._heard > SILENCE:
@@ -189,7 +197,7 @@ class Engine:
             self._heard, self.answered = time.monotonic(), True
             self._machines = {
                 address: (str(each["name"]), int(each["nthreads"]))
-                for address, each in found["workers"].items()
+                for address, each in identity["workers"].items()
             }
         return self._machines
 
@@ -197,16 +205,20 @@ class Engine:
         """The connection to a machine. Raises MachineLost."""
         try:
             future = self._client.submit(
-                Machine, folder, actor=True, workers=[address], allow_other_workers=False,
+                Machine,
+                folder,
+                actor=True,
+                workers=[address],
+                allow_other_workers=False,
                 pure=False,
-            )  # fmt: skip
+            )
             async with asyncio.timeout(SILENCE):
                 actor = await future
                 facts = await actor.facts()
         except Exception as error:  # whatever the machine raises comes here: no module, no disk
             raise MachineLost(_reason(error)) from None
         self._actors.append(future)  # the engine ends an actor that nobody has a future of
-        return MachineLink(address, name, slots, actor, facts)
+        return MachineLink(address, name, slots, actor=actor, facts=facts)
 
 
 def _reason(error: Exception) -> str:
@@ -228,20 +240,25 @@ def cluster_address(workspace: Workspace, on: str, secrets: Sequence[str]) -> st
     may be those of a stranger, must be on this machine or use TLS, or be trusted by the user.
     """
     is_typed = bool(on) and on != CONFIGURED
-    address = on if is_typed else workspace.settings.cluster.address
+    if is_typed:
+        address = on
+    else:
+        address = workspace.settings.cluster.address
     parts = urlsplit(address)
     if parts.scheme not in ("tcp", "tls") or not parts.hostname or not parts.port:
         raise InputError(Problem(f"--on: '{address}' is not an address", hint="tcp://HOST:PORT"))
     if secrets and parts.scheme != "tls" and not _is_loopback(parts.hostname):
-        words = f"--on {address}: secrets would be sent without encryption"
+        message = f"--on {address}: secrets would be sent without encryption"
         raise InputError(
-            Problem(words, hint="use a tls:// address, and set the TLS files in [cluster]")
+            Problem(message, hint="use a tls:// address, and set the TLS files in [cluster]")
         )
     is_safe = parts.scheme == "tls" or _is_loopback(parts.hostname)
     if not (is_typed or is_safe or os.environ.get(TRUSTED) == address):
-        words = f"--on: the address {address} in [cluster] is neither encrypted nor on this machine"
+        message = (
+            f"--on: the address {address} in [cluster] is neither encrypted nor on this machine"
+        )
         hint = f"if you trust it, use --on {address}, or set {TRUSTED}={address}"
-        raise InputError(Problem(words, hint=hint))
+        raise InputError(Problem(message, hint=hint))
     return address
 
 

@@ -43,15 +43,18 @@ class MachineWorker:
         self._listen: Callable[[WorkerMessage], None] = lambda message: None
 
     async def ask(
-        self, request: Request, until: type[Message], listen: Callable[[WorkerMessage], None],
+        self,
+        request: Request,
+        until: type[Message],
+        listen: Callable[[WorkerMessage], None],
         limit: float,
-    ) -> RequestEnd:  # fmt: skip
+    ) -> RequestEnd:
         """Send a request and wait for a message of the type ``until``; see :meth:`Worker.ask`."""
         if self._part.lost:
-            return RequestEnd(End.CRASHED, words=self._part.lost)
+            return RequestEnd(End.CRASHED, message=self._part.lost)
         self._listen = listen
         self._answer = asyncio.get_running_loop().create_future()
-        self._part.post(AskWorker(self._slot, dict(request), until, limit))
+        self._part.post(AskWorker(slot=self._slot, request=dict(request), until=until, limit=limit))
         return await self._answer
 
     def tell(self, message: Request) -> None:
@@ -151,4 +154,4 @@ class MachinePart:
         self.lost = self.lost or f"lost the connection to machine {self.link.name}: {why}"
         self._settle(why)
         for worker in self.workers.values():
-            worker.end(RequestEnd(End.CRASHED, words=self.lost))
+            worker.end(RequestEnd(End.CRASHED, message=self.lost))

@@ -54,7 +54,7 @@ def pack_workspace(workspace: Workspace) -> Manifest:
     """The files of a workspace to send, by its settings. Raises InputError."""
     cluster, results = workspace.settings.cluster, workspace.settings.workspace.results
     most = size_of(cluster.limit)
-    return pack(workspace.root, cluster.include, cluster.exclude, [results], most)
+    return pack(workspace.root, cluster.include, cluster.exclude, left_out=[results], most=most)
 
 
 def pack(
@@ -67,9 +67,10 @@ def pack(
     """
     apart = tuple(f"{folder}/" for folder in left_out)
     paths = sorted(
-        path for path in _listed(root, include)
+        path
+        for path in _listed(root, include)
         if not path.startswith(apart) and not any(_matches(path, glob) for glob in exclude)
-    )  # fmt: skip
+    )
     files = [file for path in paths if (file := _packed(root, path)) is not None]
     manifest = Manifest(tuple(files))
     if manifest.size > most:
@@ -105,8 +106,8 @@ def _listed(root: Path, include: Sequence[str]) -> set[str]:
     for glob in include:
         paths |= {
             path.relative_to(root).as_posix()
-            for place in root.glob(glob)
-            for path in (place.rglob("*") if place.is_dir() else [place])
+            for file in root.glob(glob)
+            for path in (file.rglob("*") if file.is_dir() else [file])
             if not path.is_dir() or path.is_symlink()
         }
     return paths
@@ -125,13 +126,13 @@ def _walked(root: Path) -> Iterator[str]:
 
 def _packed(root: Path, path: str) -> PackedFile | None:
     """A file to send; None for a tracked file that no longer exists, a pipe, or a socket."""
-    place = root / path
+    file = root / path
     try:
-        status = place.lstat()
+        status = file.lstat()
     except OSError:
         return None
     if stat.S_ISLNK(status.st_mode):
-        return PackedFile(path, str(place.readlink()), link=True)
+        return PackedFile(path, str(file.readlink()), link=True)
     if not stat.S_ISREG(status.st_mode):
         return None
     data = _read(root, path)
@@ -162,5 +163,5 @@ def _too_large(manifest: Manifest, most: int) -> Problem:
         f"{name} {bytes_shown(size)}" for name, size in sizes.most_common(_SHOWN_FOLDERS)
     )
     whole, limit = bytes_shown(manifest.size), bytes_shown(most)
-    words = f"the workspace is {whole}, but the limit is {limit}; largest: {largest}"
-    return Problem(words, hint="exclude some files with [cluster] exclude")
+    message = f"the workspace is {whole}, but the limit is {limit}; largest: {largest}"
+    return Problem(message, hint="exclude some files with [cluster] exclude")

@@ -35,9 +35,14 @@ def abilities(workspace: Workspace) -> MachineAbilities:
             missing[suite.name] = why
         else:
             runtimes[suite.name] = find_kind(suite.kind).runtime(workspace.root, suite)
-    found = look_for(workspace, browsers_of(workspace))
+    browsers = look_for(workspace, browsers_of(workspace))
     return MachineAbilities(
-        runtimes, missing,
-        {each.name: f"{each.engine} {each.version}".strip() for each in found if not each.problem},
-        {each.name: each.problem for each in found if each.problem},
-    )  # fmt: skip
+        runtimes=runtimes,
+        missing=missing,
+        browsers={
+            each.name: f"{each.engine} {each.version}".strip()
+            for each in browsers
+            if not each.problem
+        },
+        no_browser={each.name: each.problem for each in browsers if each.problem},
+    )

@@ -66,9 +66,12 @@ class Machine:
         import psutil
 
         return MachineFacts(
-            __version__, platform.python_version(), f"{platform.system()} {platform.machine()}",
-            len(os.sched_getaffinity(0)), psutil.virtual_memory().total,
-        )  # fmt: skip
+            version=__version__,
+            python=platform.python_version(),
+            system=f"{platform.system()} {platform.machine()}",
+            cores=len(os.sched_getaffinity(0)),
+            memory=psutil.virtual_memory().total,
+        )
 
     async def clock(self) -> float:
         """The time on this machine, as in ``time.time``."""
@@ -92,9 +95,15 @@ class Machine:
         """Start the process that runs tests."""
         self._asked = time.monotonic()
         self._process = await asyncio.create_subprocess_exec(
-            sys.executable, "-P", "-m", "wolfbane.cluster.there.machine_process", str(self._folder),
-            stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, start_new_session=True,
-        )  # fmt: skip
+            sys.executable,
+            "-P",
+            "-m",
+            "wolfbane.cluster.there.machine_process",
+            str(self._folder),
+            stdin=asyncio.subprocess.PIPE,
+            stdout=asyncio.subprocess.PIPE,
+            start_new_session=True,
+        )
         for work in (self._hear(), self._watch()):
             task = asyncio.create_task(work)
             self._tasks.add(task)

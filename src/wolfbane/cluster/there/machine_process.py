@@ -79,7 +79,7 @@ class SentEvidence(EvidenceFiles):
 
     def keep(self, address: str, kind: str, content: str | bytes, name: str = "") -> Evidence:
         """Write an evidence file of a test, and send it."""
-        kept = super().keep(address, kind, content, name)
+        kept = super().keep(address, kind, content, name=name)
         file = self._folder / kept.path
         moved = replace(kept, path=f"evidence/{self._prefix}-{file.name}")
         with contextlib.suppress(OSError), file.open("rb") as data:
@@ -88,28 +88,30 @@ class SentEvidence(EvidenceFiles):
                 self._send(EvidencePiece(moved.path, piece))
                 left -= len(piece)
             if data.read(1):
-                words = f"{moved.path} was shortened ([cluster] evidence_limit)"
-                self.warnings.append(f"machine {self._job.name}: {words}")
+                message = f"{moved.path} was shortened ([cluster] evidence_limit)"
+                self.warnings.append(f"machine {self._job.name}: {message}")
             file.unlink()
         return moved
 
-    def place(self, evidence: Evidence) -> str:
+    def path(self, evidence: Evidence) -> str:
         """The folder on the main machine."""
-        return f"{self._job.place}/{evidence.path}"
+        return f"{self._job.folder}/{evidence.path}"
 
 
 async def run_job(
-    job: MachineJob, root: Path, incoming: asyncio.Queue[CoreMessage | None],
+    job: MachineJob,
+    root: Path,
+    incoming: asyncio.Queue[CoreMessage | None],
     send: Callable[[MachineMessage], None],
-) -> None:  # fmt: skip
+) -> None:
     """Run a machine's part of a run in a copy of the workspace."""
     workspace = replace(job.workspace, root=root, file=None, source=None)
     environments = environments_here(job, root)
     mask = mask_of(environments)
     suites = [workspace.suite(name) for name in job.suites]
-    with tempfile.TemporaryDirectory(prefix="wolfbane-machine-") as place:
-        folder, request = Path(place), job.request
-        browsers = RunBrowsers(workspace, request.evidence, tell=None)
+    with tempfile.TemporaryDirectory(prefix="wolfbane-machine-") as scratch:
+        folder, build = Path(scratch), job.request.build
+        browsers = RunBrowsers(workspace, job.request.evidence, tell=None)
         context = RunContext(
             workspace=workspace,
             environments=environments,
@@ -117,12 +119,12 @@ async def run_job(
             browsers=browsers,
             mask=mask,
             jobs=job.jobs,
-            no_build=request.build == NEVER,
+            no_build=build == NEVER,
         )
-        evidence = context.evidence = SentEvidence(job, folder, mask, send)
+        evidence = context.evidence = SentEvidence(job, folder, mask, send=send)
         async with context.pool:
             tell = partial(_tell_from, job.name, send)
-            builder = Builder(context, request.build, tell)
+            builder = Builder(context, build, tell)
             await builder.build(suites)
             await builder.prepare(suites)
             setup = EnvironmentSetup(context, tell)
@@ -135,8 +137,7 @@ async def run_job(
                 missing = {name: why for name, why in whys.items() if why}
                 named = {name for suite in suites for name in suite.browsers}
                 send(MachineReady(blocked, missing, browsers.absent(named)))
-                work = relay_workers if job.load else run_batches
-                await work(context, job, incoming, send)
+                await (relay_workers if job.load else run_batches)(context, job, incoming, send)
                 await context.pool.finish()
                 warnings = [*setup.ended(), *browsers.said(), *evidence.warnings]
                 send(MachineOver(warnings, browsers.versions))
@@ -164,7 +165,7 @@ async def serve(
         with MachineStore(folder).tree(job.manifest) as root:
             os.chdir(root)
             if isinstance(job, MachineJob):
-                await run_job(job, root, incoming, send)
+                await run_job(job, root, incoming, send=send)
             else:
                 send(abilities(replace(job.workspace, root=root)))
     except OSError as error:

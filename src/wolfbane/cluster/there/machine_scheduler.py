@@ -31,20 +31,25 @@ from wolfbane.workers.pool import Slot
 
 
 async def run_batches(
-    context: RunContext, job: MachineJob, incoming: asyncio.Queue[CoreMessage | None],
+    context: RunContext,
+    job: MachineJob,
+    incoming: asyncio.Queue[CoreMessage | None],
     send: Callable[[MachineMessage], None],
-) -> None:  # fmt: skip
+) -> None:
     """Run batches from the main process until there are no more."""
-    await MachineScheduler(context, job, incoming, send).work()
+    await MachineScheduler(context, job, incoming, send=send).work()
 
 
 class MachineScheduler(Scheduler):
     """Runs the batches from the main process, and sends back all results."""
 
     def __init__(
-        self, context: RunContext, job: MachineJob, incoming: asyncio.Queue[CoreMessage | None],
+        self,
+        context: RunContext,
+        job: MachineJob,
+        incoming: asyncio.Queue[CoreMessage | None],
         send: Callable[[MachineMessage], None],
-    ) -> None:  # fmt: skip
+    ) -> None:
         super().__init__(
             context=context,
             timeout=job.request.timeout,
@@ -110,10 +115,14 @@ class MachineScheduler(Scheduler):
         self.handed_in(batch).update(handed)
 
     def _send_end(self, number: int, batch: Batch) -> None:
-        found, self.findings = self.findings, Findings()
+        findings, self.findings = self.findings, Findings()
         self._send(
             BatchOver(
-                number, self.handed_in(batch), found.met, found.missed,
-                dict(found.covered), found.damage,
+                number=number,
+                handed=self.handed_in(batch),
+                met=findings.met,
+                missed=findings.missed,
+                covered=dict(findings.covered),
+                damage=findings.damage,
             )
-        )  # fmt: skip
+        )

@@ -27,9 +27,11 @@ from wolfbane.workers.worker import Worker
 
 
 async def relay_workers(
-    context: RunContext, job: MachineJob, incoming: asyncio.Queue[CoreMessage | None],
+    context: RunContext,
+    job: MachineJob,
+    incoming: asyncio.Queue[CoreMessage | None],
     send: Callable[[MachineMessage], None],
-) -> None:  # fmt: skip
+) -> None:
     """Forward requests of the main process to workers, and their messages back, until the end."""
     workers: dict[int, Worker] = {}
 

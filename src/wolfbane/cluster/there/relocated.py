@@ -21,7 +21,7 @@ def environments_here(job: MachineJob, root: Path) -> list[Environment]:
     A port from the settings does not change.
     """
     given = {name for name, service in job.workspace.settings.service.items() if service.port}
-    return [_here(each, given, job.workspace.root, root) for each in job.environments]
+    return [_here(each, given, job.workspace.root, root=root) for each in job.environments]
 
 
 def _here(environment: Environment, given: set[str], there: Path, root: Path) -> Environment:
@@ -32,7 +32,9 @@ def _here(environment: Environment, given: set[str], there: Path, root: Path) ->
         for name, plan in environment.services.items()
     }
     moved = replace(environment, services=services)
-    return _with_ports(moved, moves) if moves else moved
+    if moves:
+        return _with_ports(moved, moves)
+    return moved
 
 
 def _with_ports(environment: Environment, moves: dict[str, str]) -> Environment:

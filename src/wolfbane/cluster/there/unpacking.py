@@ -24,8 +24,8 @@ class MachineStore:
 
     def __init__(self, folder: Path) -> None:
         self._contents, self._trees = folder / "contents", folder / "trees"
-        for place in (self._contents, self._trees):
-            place.mkdir(parents=True, exist_ok=True, mode=0o700)
+        for directory in (self._contents, self._trees):
+            directory.mkdir(parents=True, exist_ok=True, mode=0o700)
 
     def lacking(self, manifest: Manifest) -> list[PackedFile]:
         """The files whose contents are missing; each content once."""
@@ -35,11 +35,11 @@ class MachineStore:
     def take(self, contents: Mapping[str, bytes]) -> None:
         """Store contents by hash. Raises OSError if the disk is full."""
         for content, data in contents.items():
-            place = self._place(content)
-            partial = place.with_name(f"{content}.{os.getpid()}")
+            path = self._place(content)
+            partial = path.with_name(f"{content}.{os.getpid()}")
             try:
                 partial.write_bytes(data)
-                partial.replace(place)
+                partial.replace(path)
             except OSError:
                 partial.unlink(missing_ok=True)
                 raise
@@ -48,27 +48,27 @@ class MachineStore:
     def tree(self, manifest: Manifest) -> Iterator[Path]:
         """A folder with all files of a workspace, as they were packed. Raises OSError."""
         for number in range(1000):
-            place = self._trees / f"{manifest.digest}.{number}"
-            place.mkdir(exist_ok=True, mode=0o700)
-            with (place / "lock").open("ab") as lock:
+            path = self._trees / f"{manifest.digest}.{number}"
+            path.mkdir(exist_ok=True, mode=0o700)
+            with (path / "lock").open("ab") as lock:
                 try:
                     fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
                 except OSError:
                     continue  # another run uses it
-                os.utime(place)
-                yield self._made(place, manifest)
-                os.utime(place)
+                os.utime(path)
+                yield self._made(path, manifest)
+                os.utime(path)
                 return
         raise OSError("too many runs use this workspace on this machine")
 
     def tidy(self) -> None:
         """Remove trees and contents that were not used for a week."""
         limit = time.time() - KEPT_DAYS * 86_400
-        for place in self._trees.iterdir():
-            with contextlib.suppress(OSError), (place / "lock").open("ab") as lock:
+        for tree in self._trees.iterdir():
+            with contextlib.suppress(OSError), (tree / "lock").open("ab") as lock:
                 fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-                if place.stat().st_mtime < limit:
-                    shutil.rmtree(place)
+                if tree.stat().st_mtime < limit:
+                    shutil.rmtree(tree)
         for content in self._contents.iterdir():
             with contextlib.suppress(OSError):
                 if content.stat().st_atime < limit and content.stat().st_mtime < limit:
@@ -77,16 +77,16 @@ class MachineStore:
     def _place(self, content: str) -> Path:
         return self._contents / content
 
-    def _made(self, place: Path, manifest: Manifest) -> Path:
+    def _made(self, path: Path, manifest: Manifest) -> Path:
         """The tree as in the manifest: missing or changed files are written again."""
-        tree = place / "tree"
+        tree = path / "tree"
         tree.mkdir(exist_ok=True)
-        if (alike := _alike_but_for_case(manifest)) and ignores_case(place):
-            words = (
+        if (alike := _alike_but_for_case(manifest)) and ignores_case(path):
+            message = (
                 f"this machine cannot store file names that "
                 f"differ only in case: {' and '.join(alike)}"
             )
-            raise OSError(words)
+            raise OSError(message)
         for file in manifest.files:
             target = tree / file.path
             target.parent.mkdir(parents=True, exist_ok=True)
@@ -105,11 +105,11 @@ class MachineStore:
     @staticmethod
     def _is_same(target: Path, kept: Path, file: PackedFile) -> bool:
         try:
-            found, own = target.lstat(), kept.stat()
+            status, own = target.lstat(), kept.stat()
         except OSError:
             return False
-        unchanged = found.st_size == own.st_size and found.st_mtime_ns == own.st_mtime_ns
-        return unchanged and bool(found.st_mode & 0o100) == file.runs and not target.is_symlink()
+        unchanged = status.st_size == own.st_size and status.st_mtime_ns == own.st_mtime_ns
+        return unchanged and bool(status.st_mode & 0o100) == file.runs and not target.is_symlink()
 
 
 def ignores_case(folder: Path) -> bool:

@@ -12,9 +12,12 @@ from wolfbane.formats.reported import LONGEST, FormatError, ReportedTest
 from wolfbane.model import NESTED, Outcome, Part
 
 _STATUSES = {
-    "passed": Outcome.PASSED, "failed": Outcome.FAILED, "skipped": Outcome.SKIPPED,
-    "pending": Outcome.TODO, "other": Outcome.ERRORED,
-}  # fmt: skip
+    "passed": Outcome.PASSED,
+    "failed": Outcome.FAILED,
+    "skipped": Outcome.SKIPPED,
+    "pending": Outcome.TODO,
+    "other": Outcome.ERRORED,
+}
 _OURS = {str(outcome): outcome for outcome in Outcome}
 
 
@@ -53,20 +56,20 @@ class CtrfReader:
 
     def _taken(self) -> Iterator[ReportedTest]:
         """The complete tests from the events so far."""
-        for place, event, value in self._events:
+        for path, event, value in self._events:
             if self._test is not None:
                 self._test.event(event, value)
-            if place == "results.tests":
+            if path == "results.tests":
                 self._is_report |= event == "start_array"
-            elif place == "results.tests.item" and event == "start_map":
+            elif path == "results.tests.item" and event == "start_map":
                 self._test = ijson.ObjectBuilder()
                 self._test.event(event, value)
-            elif place == "results.tests.item" and event == "end_map":
+            elif path == "results.tests.item" and event == "end_map":
                 yield self._made(self._test.value)
                 self._test = None
-            elif place == "results.tests.item" and self._test is None:
+            elif path == "results.tests.item" and self._test is None:
                 self._made(value)
-            elif place == "results.summary.start":
+            elif path == "results.summary.start":
                 self.began = _moment(value)
         self._events.clear()
 
@@ -76,8 +79,8 @@ class CtrfReader:
         try:
             return _entry(test)
         except (KeyError, TypeError, ValueError, AttributeError) as error:
-            words = f"is not a CTRF report: test {number} ({type(error).__name__}: {error})"
-            raise FormatError(words) from None
+            message = f"is not a CTRF report: test {number} ({type(error).__name__}: {error})"
+            raise FormatError(message) from None
 
 
 def read_ctrf(data: bytes) -> tuple[str, list[ReportedTest]]:
@@ -138,6 +141,9 @@ def _entry(test: Mapping[str, Any]) -> ReportedTest:
 
 def _attempt(name: str, data: Mapping[str, Any]) -> ReportedTest:
     return ReportedTest(
-        name, _STATUSES[data["status"]], seconds=float(data.get("duration", 0)) / 1000,
-        message=str(data.get("message", "")), detail=str(data.get("trace", "")),
-    )  # fmt: skip
+        name,
+        _STATUSES[data["status"]],
+        seconds=float(data.get("duration", 0)) / 1000,
+        message=str(data.get("message", "")),
+        detail=str(data.get("trace", "")),
+    )

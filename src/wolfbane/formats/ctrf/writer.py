@@ -10,7 +10,7 @@ from typing import Any
 import msgspec
 
 from wolfbane.formats.run_facts import RunFacts
-from wolfbane.model import Outcome, Result
+from wolfbane.model import Evidence, Outcome, Result
 
 _STATUSES = {
     Outcome.PASSED: "passed",
@@ -57,7 +57,9 @@ def _environment(system: Mapping[str, str]) -> dict[str, Any]:
     environment: dict[str, Any] = {names[key]: system[key] for key in names if key in system}
     if "revision" in system:
         environment["extra"] = {"revision": system["revision"]}
-    return {"environment": environment} if environment else {}
+    if environment:
+        return {"environment": environment}
+    return {}
 
 
 def _test(result: Result, reason: str | None) -> dict[str, Any]:
@@ -97,15 +99,20 @@ def _test(result: Result, reason: str | None) -> dict[str, Any]:
             {"name": part.name, "status": _STATUSES[part.outcome]} for part in result.parts
         ]
     if result.evidence:
-        entry["attachments"] = [
-            {"name": kept.kind, "contentType": _TYPES.get(kept.kind, "text/plain"),
-             "path": kept.path}
-            for kept in result.evidence
-        ]  # fmt: skip
+        entry["attachments"] = [_attachment(kept) for kept in result.evidence]
     return entry
 
 
+def _attachment(kept: Evidence) -> dict[str, str]:
+    content_type = _TYPES.get(kept.kind, "text/plain")
+    return {"name": kept.kind, "contentType": content_type, "path": kept.path}
+
+
 _TYPES = {
-    "screenshot": "image/png", "picture": "image/png", "filmstrip": "image/webp",
-    "page": "text/html", "har": "application/json", "replay": "application/json",
-}  # fmt: skip
+    "screenshot": "image/png",
+    "picture": "image/png",
+    "filmstrip": "image/webp",
+    "page": "text/html",
+    "har": "application/json",
+    "replay": "application/json",
+}

@@ -38,10 +38,14 @@ class Point:
     def outcome(self) -> str:
         """The outcome in Wolfbane's terms; a point marked TODO never fails."""
         if self.directive == "todo":
-            return "passed" if self.ok else "todo"
+            if self.ok:
+                return "passed"
+            return "todo"
         if self.directive == "skip" and self.ok:
             return "skipped"
-        return "passed" if self.ok else "failed"
+        if self.ok:
+            return "passed"
+        return "failed"
 
 
 @dataclass
@@ -104,19 +108,28 @@ class TapReader:
         document = self.document
         document.seen_any = True
         expected = len(document.points) + 1
-        number = int(match[2]) if match[2] else expected
+        if match[2]:
+            number = int(match[2])
+        else:
+            number = expected
         if number != expected:
             document.problems.append(f"found point {number}, expected point {expected}")
         if self._plan_is_last:
             document.problems.append(f"found point {number} after the final plan")
             self._plan_is_last = False
         text, directive, reason = match[3], "", ""
-        if "#" in text and (found := _DIRECTIVE.search(_mask_escapes(text))):
-            directive = found[1].lower()
-            reason, text = text[found.start(2) :].strip(), text[: found.start()]
+        if "#" in text and (mark := _DIRECTIVE.search(_mask_escapes(text))):
+            directive = mark[1].lower()
+            reason, text = text[mark.start(2) :].strip(), text[: mark.start()]
         if "\\" in text:
             text = re.sub(r"\\([\\#])" if document.version >= 14 else r"\\(#)", r"\1", text)
-        point = Point(number, match[1] is None, text.strip(), directive, reason)
+        point = Point(
+            number=number,
+            ok=match[1] is None,
+            name=text.strip(),
+            directive=directive,
+            reason=reason,
+        )
         if self._nested is not None:
             inner = self._nested.finish()
             if inner.seen_any:
@@ -159,8 +172,8 @@ class TapReader:
             return
         point = self.document.points[-1]
         point.diagnostics.append(line)
-        if not point.ok and not point.line and (place := _LOCATION.match(line)):
-            point.file, point.line = place["file"], int(place["line"])
+        if not point.ok and not point.line and (location := _LOCATION.match(line)):
+            point.file, point.line = location["file"], int(location["line"])
 
     def _in_yaml(self, line: str) -> bool:
         if self._yaml_indent is not None:
@@ -182,11 +195,11 @@ class TapReader:
     def _yaml_line(self, line: str) -> None:
         point = self.document.points[-1]
         point.diagnostics.append(line)
-        if place := _AT_KEY.match(line):
-            if place["key"] == "file":
-                point.file = place["value"]
-            elif place["value"].isdigit():
-                point.line = int(place["value"])
+        if location := _AT_KEY.match(line):
+            if location["key"] == "file":
+                point.file = location["value"]
+            elif location["value"].isdigit():
+                point.line = int(location["value"])
 
     def _stray(self, line: str) -> None:
         if self._strict:
@@ -200,4 +213,6 @@ def _mask_escapes(text: str) -> str:
 
 
 def _points(count: int) -> str:
-    return "point" if count == 1 else "points"
+    if count == 1:
+        return "point"
+    return "points"

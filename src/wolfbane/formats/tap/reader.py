@@ -59,19 +59,33 @@ def parts_of(points: Iterable[Point]) -> Iterable[Part]:
     for point in points:
         message = point.reason or "\n".join(point.diagnostics)
         inner = tuple(parts_of(point.points))
-        yield Part(point.name, Outcome(point.outcome), message, 0.0, point.file, point.line, inner)
+        yield Part(
+            name=point.name,
+            outcome=Outcome(point.outcome),
+            message=message,
+            seconds=0.0,
+            file=point.file,
+            line=point.line,
+            parts=inner,
+        )
 
 
 def _details(diagnostics: list[str]) -> dict[str, object]:
     """The YAML block of a point; empty if it is invalid."""
     text = "\n".join(line for line in diagnostics if not line.startswith("#"))
     try:
-        details = yaml.safe_load(text) if text else None
+        details = None
+        if text:
+            details = yaml.safe_load(text)
     except (yaml.YAMLError, RecursionError):
         return {}
-    return details if isinstance(details, dict) else {}
+    if isinstance(details, dict):
+        return details
+    return {}
 
 
 def _seconds(details: dict[str, object]) -> float:
     value = details.get("duration_ms", 0)
-    return float(value) / 1000 if isinstance(value, int | float) else 0.0
+    if isinstance(value, int | float):
+        return float(value) / 1000
+    return 0.0

@@ -22,7 +22,7 @@ def write_tap(run: RunFacts) -> bytes:
     for number, result in enumerate(run.results, 1):
         if result.parts:
             lines += [f"# Subtest: {_escaped(result.address)}", *_subtest(result.parts, 1)]
-        line = _point(number, result.outcome, result.address, result.message)
+        line = _point(number, result.outcome, result.address, message=result.message)
         because = run.reasons.get(result.address)
         if because is not None and result.outcome not in (*_DIRECTIVES, *_GOOD):
             line += f" # TODO quarantined: {_escaped(because)}"
@@ -38,11 +38,13 @@ def _subtest(parts: Sequence[Part], depth: int) -> Iterable[str]:
         if part.parts:
             yield f"{inset}# Subtest: {_escaped(part.name)}"
             yield from _subtest(part.parts, depth + 1)
-        yield inset + _point(number, part.outcome, part.name, part.message)
+        yield inset + _point(number, part.outcome, part.name, message=part.message)
 
 
 def _point(number: int, outcome: Outcome, name: str, message: str) -> str:
-    good = "ok" if outcome in _GOOD else "not ok"
+    good = "not ok"
+    if outcome in _GOOD:
+        good = "ok"
     line = f"{good} {number} - {_escaped(name)}"
     if outcome in _DIRECTIVES:
         first = _escaped(message.partition("\n")[0])

@@ -18,14 +18,20 @@ from wolfbane.model import NESTED, Outcome
 
 _SEVERITY = {"failure": Outcome.FAILED, "error": Outcome.ERRORED}
 _ATTEMPTS = {
-    "rerunfailure": Outcome.FAILED, "rerunerror": Outcome.ERRORED,
-    "flakyfailure": Outcome.FAILED, "flakyerror": Outcome.ERRORED,
-}  # fmt: skip
+    "rerunfailure": Outcome.FAILED,
+    "rerunerror": Outcome.ERRORED,
+    "flakyfailure": Outcome.FAILED,
+    "flakyerror": Outcome.ERRORED,
+}
 _NOT_RUN = frozenset({"notrun", "skipped", "disabled", "ignored", "suppressed"})
 _BY_STATUS = {
-    "failed": Outcome.FAILED, "fail": Outcome.FAILED, "failure": Outcome.FAILED,
-    "error": Outcome.ERRORED, "errored": Outcome.ERRORED, "aborted": Outcome.ERRORED,
-}  # fmt: skip
+    "failed": Outcome.FAILED,
+    "fail": Outcome.FAILED,
+    "failure": Outcome.FAILED,
+    "error": Outcome.ERRORED,
+    "errored": Outcome.ERRORED,
+    "aborted": Outcome.ERRORED,
+}
 _ATTACHMENT = re.compile(r"^\s*\[\[ATTACHMENT\|(.+?)\]\]\s*$", re.MULTILINE)
 _NOT_XML = bytes(set(range(32)) - {9, 10, 13})
 _WIDE = (b"\xff\xfe", b"\xfe\xff")
@@ -115,8 +121,8 @@ class XunitReader:
         try:
             self._parser.Parse(data, last)
         except expat.ExpatError as error:
-            words = expat.ErrorString(error.code)
-            raise FormatError(f"is not well-formed XML: {words}", error.lineno) from None
+            message = expat.ErrorString(error.code)
+            raise FormatError(f"is not well-formed XML: {message}", error.lineno) from None
         except (LookupError, ValueError) as error:  # Python decodes some encodings for the parser
             raise FormatError(f"has an encoding that cannot be read: {error}", 1) from None
 
@@ -129,14 +135,21 @@ class XunitReader:
     def _start(self, tag: str, attributes: dict[str, str]) -> None:
         name = tag.rpartition("\n")[2].lower()
         if not self._path and name not in ("testsuites", "testsuite"):
-            words = f"is not an xUnit-style report: it starts with <{name}>"
-            raise FormatError(words, self._parser.CurrentLineNumber)
+            message = f"is not an xUnit-style report: it starts with <{name}>"
+            raise FormatError(message, self._parser.CurrentLineNumber)
         self._path.append(name)
         if name == "testsuite":
-            outer = self._suites[-1] if self._suites else _Suite("", "", "", [])
+            if self._suites:
+                outer = self._suites[-1]
+            else:
+                outer = _Suite(name="", file="", host="", properties=[])
             file, host = (attributes.get(key) or "" for key in ("file", "hostname"))
-            own = _Suite(attributes.get("name", ""), file or outer.file, host or outer.host,
-                         [*outer.properties])  # fmt: skip
+            own = _Suite(
+                name=attributes.get("name", ""),
+                file=file or outer.file,
+                host=host or outer.host,
+                properties=[*outer.properties],
+            )
             self._suites.append(own)
             self.began = self.began or attributes.get("timestamp", "")
         elif name == "testcase":
@@ -198,7 +211,10 @@ class XunitReader:
         attributes = case.attributes
         name = attributes.get("name", "")
         properties = dict(case.properties)
-        suite = self._suites[-1] if self._suites else _Suite("", "", "", [])
+        if self._suites:
+            suite = self._suites[-1]
+        else:
+            suite = _Suite(name="", file="", host="", properties=[])
         attempts = [attempt.entry(name) for attempt in case.bad]
         outcome, message = _judged(case, attempts)
         output = str(case.output)
@@ -259,4 +275,6 @@ def _seconds(text: str) -> float:
 
 
 def _whole(text: str) -> int:
-    return int(text) if text.isdecimal() else 0
+    if text.isdecimal():
+        return int(text)
+    return 0

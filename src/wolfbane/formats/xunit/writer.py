@@ -29,9 +29,10 @@ def write_xunit(run: RunFacts) -> bytes:
     for suite, own in groupby(by_suite, key=lambda result: result.suite):
         members = list(own)
         element = ElementTree.SubElement(
-            root, "testsuite",
+            root,
+            "testsuite",
             {"name": _clean(suite), "timestamp": began, **_totals(members, reasons)},
-        )  # fmt: skip
+        )
         _properties(element, run.system.items())
         for result in members:
             _case(element, result, reasons.get(result.address))
@@ -64,7 +65,10 @@ def _case(suite: ElementTree.Element, result: Result, reason: str | None) -> Non
         time=f"{result.seconds:.6f}",
     )
     plain = result.name and result.address == f"{result.path}#{result.name}"
-    pairs = [] if plain else [("address", result.address)]
+    if plain:
+        pairs = []
+    else:
+        pairs = [("address", result.address)]
     pairs += [("tag", tag) for tag in result.tags]
     pairs += [(f"attempt {e.attempt}", f"{e.outcome}: {e.message}".strip()) for e in result.earlier]
     if reason is not None:
@@ -75,15 +79,18 @@ def _case(suite: ElementTree.Element, result: Result, reason: str | None) -> Non
     first = _clean(result.message).partition("\n")[0]
     detail = _clean("\n".join(filter(None, [result.trace or result.message, *_bad(result.parts)])))
     if reason is not None and result.outcome in _BAD:
-        words = _clean(f"quarantined ({reason}): {result.outcome} {first}".strip())
-        ElementTree.SubElement(case, "skipped", message=words).text = detail
+        message = _clean(f"quarantined ({reason}): {result.outcome} {first}".strip())
+        ElementTree.SubElement(case, "skipped", message=message).text = detail
     elif result.outcome is Outcome.FAILED:
         ElementTree.SubElement(case, "failure", message=first, type="failed").text = detail
     elif result.outcome in _ERRORS:
         kind = str(result.outcome)
         ElementTree.SubElement(case, "error", message=first, type=kind).text = detail
     elif result.outcome in (Outcome.SKIPPED, Outcome.TODO):
-        reason = f"todo: {first}" if result.outcome is Outcome.TODO else first
+        if result.outcome is Outcome.TODO:
+            reason = f"todo: {first}"
+        else:
+            reason = first
         ElementTree.SubElement(case, "skipped", message=reason)
     if result.output:
         ElementTree.SubElement(case, "system-out").text = _clean(result.output)

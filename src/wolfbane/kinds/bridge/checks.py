@@ -49,21 +49,24 @@ def _finding(find: Find, *, whole_files: bool) -> Wrong:
     if len(ways) != 1 and not (whole_files and not ways):
         yield ("find",), "use exactly one way to find tests: lines, query or listing"
     elif whole_files and find.listing:
-        words = (
+        message = (
             "a listing finds single tests, but with run.names.how = 'files' each file is one test"
         )
-        yield ("find", "listing"), words
+        yield ("find", "listing"), message
     if find.lines:
         for key in ("test", "group", "tag", "end"):
             text = getattr(find.lines, key)
-            groups = ["name"] if key in ("test", "group") else []
+            if key in ("test", "group"):
+                groups = ["name"]
+            else:
+                groups = []
             yield from _pattern(("find", "lines", key), text, *groups)
 
 
 def _listing(listing: Listing, declared: frozenset[str]) -> Wrong:
-    place = ("find", "listing")
-    yield from _pattern((*place, "pattern"), listing.pattern, "name")
-    yield from _command((*place, "command"), listing.command, OF_LISTINGS | declared)
+    location = ("find", "listing")
+    yield from _pattern((*location, "pattern"), listing.pattern, "name")
+    yield from _command((*location, "command"), listing.command, OF_LISTINGS | declared)
     if listing.format == "json":
         from jsonpath_rfc9535 import JSONPathError
         from jsonpath_rfc9535 import compile as compile_path
@@ -71,7 +74,7 @@ def _listing(listing: Listing, declared: frozenset[str]) -> Wrong:
         try:
             compile_path(listing.items)
         except JSONPathError as error:
-            yield (*place, "items"), f"not a JSONPath: {str(error).partition(chr(10))[0]}"
+            yield (*location, "items"), f"not a JSONPath: {str(error).partition(chr(10))[0]}"
 
 
 def _running(run: Run, declared: frozenset[str]) -> Wrong:
@@ -100,19 +103,19 @@ def _running(run: Run, declared: frozenset[str]) -> Wrong:
             "no argument is {names}, so the launcher does not get the tests to run",
         )
     if run.names.how == WITHOUT_SELECTION and run.per == "test":
-        words = "with run.names.how = 'none', a start runs all tests; set run.per to 'suite'"
-        yield ("run", "per"), words
+        message = "with run.names.how = 'none', a start runs all tests; set run.per to 'suite'"
+        yield ("run", "per"), message
     if run.per in TOGETHER:
         for name in ("file", "stem", "module"):
             if f"{{{name}}}" in command:
-                words = f"{{{name}}} is one file, but run.per is '{run.per}'; use {{files}}"
-                yield ("run", "command"), words
+                message = f"{{{name}}} is one file, but run.per is '{run.per}'; use {{files}}"
+                yield ("run", "command"), message
     if run.per in TOGETHER and run.names.how == "files":
-        words = (
+        message = (
             f"run.per is '{run.per}', but each file is one test, "
             f"so the reports of several files would be mixed"
         )
-        yield ("run", "per"), words
+        yield ("run", "per"), message
 
 
 def _input(run: Run, command: str) -> Wrong:
@@ -120,26 +123,26 @@ def _input(run: Run, command: str) -> Wrong:
     if run.serve:
         yield ("run", "names", "how"), "'input' is not possible for a launcher that keeps running"
     elif "{names}" not in command and run.names.omit != OMIT_NEVER:
-        words = (
+        message = (
             "no argument is {names} (a '-' for the standard input), so the launcher always reads "
             "names; set run.names.omit = 'never'"
         )
-        yield ("run", "names", "omit"), words
+        yield ("run", "names", "omit"), message
 
 
 def _serving(serve: Serve, command: list[str | list[str]], declared: frozenset[str]) -> Wrong:
     """For a launcher that keeps running, the varying parts are in its requests."""
-    place = ("run", "serve")
+    location = ("run", "serve")
     for argument in flat(command):
         for name in OF_REQUESTS - OF_STANDING:
             if f"{{{name}}}" in argument:
-                words = f"{{{name}}} changes with each request; move it to run.serve.request"
-                yield ("run", "command"), words
+                message = f"{{{name}}} changes with each request; move it to run.serve.request"
+                yield ("run", "command"), message
     yield from _command(("run", "command"), flat(command), OF_REQUESTS | declared)
-    yield from _command((*place, "request"), flat(serve.request), OF_REQUESTS | declared)
-    yield from _pattern((*place, "done"), serve.done)
+    yield from _command((*location, "request"), flat(serve.request), OF_REQUESTS | declared)
+    yield from _pattern((*location, "done"), serve.done)
     if not serve.done:
-        yield (*place, "done"), "'done' is empty; it must match the line that ends a response"
+        yield (*location, "done"), "'done' is empty; it must match the line that ends a response"
 
 
 def _reading(bridge: Bridge) -> Wrong:
@@ -151,72 +154,73 @@ def _reading(bridge: Bridge) -> Wrong:
             yield ("read", "also", number), "an additional report must be a file; set 'report'"
     alone = bridge.run.per == "test" or bridge.run.names.how == "files"
     if read.format == "exit" and not alone:
-        words = (
+        message = (
             "with format 'exit', each start gives one outcome; "
             "set run.per = 'test' or run.names.how = 'files'"
         )
-        yield ("read", "format"), words
+        yield ("read", "format"), message
     yield from _template(("read", "test"), read.test, NAMING)
 
 
-def _report(read: ReportTable, place: Location, command: str) -> Wrong:
+def _report(read: ReportTable, location: Location, command: str) -> Wrong:
     """One report: its patterns, words and templates."""
     for key in ("passed", "failed", "skipped"):
-        yield from _pattern((*place, key), getattr(read, key), "name")
+        yield from _pattern((*location, key), getattr(read, key), "name")
     if read.format == "lines" and not (read.passed and read.failed):
-        yield place, "format 'lines' needs the patterns 'passed' and 'failed'"
-    yield from _pattern((*place, "ignore"), read.ignore)
-    yield from _pattern((*place, "began"), read.began, "name")
+        yield location, "format 'lines' needs the patterns 'passed' and 'failed'"
+    yield from _pattern((*location, "ignore"), read.ignore)
+    yield from _pattern((*location, "began"), read.began, "name")
     for key in ("section", "section_end"):
-        yield from _section((*place, key), getattr(read, key))
+        yield from _section((*location, key), getattr(read, key))
     known = [*map(str, Outcome), BEGAN]
     for word, outcome in read.outcomes.items():
         if outcome not in known:
-            words = f"'{outcome}' is not an outcome; {did_you_mean(outcome, known)}"
-            yield (*place, "outcomes", word), words
-    yield from _template((*place, "name"), read.name, OF_ENTRIES)
-    yield from _pattern((*place, "part"), read.part, "test", "part")
+            message = f"'{outcome}' is not an outcome; {did_you_mean(outcome, known)}"
+            yield (*location, "outcomes", word), message
+    yield from _template((*location, "name"), read.name, OF_ENTRIES)
+    yield from _pattern((*location, "part"), read.part, "test", "part")
     if "{scratch}" in read.report and not re.search(r"\{(report|scratch)\}", command):
-        words = (
+        message = (
             f"no argument contains {{report}} or {{scratch}}, "
-            f"although {'.'.join(map(str, place))}.report"
+            f"although {'.'.join(map(str, location))}.report"
         )
-        yield ("run", "command"), f"{words} is set"
+        yield ("run", "command"), f"{message} is set"
 
 
-def _command(place: Location, command: list[str], known: frozenset[str]) -> Wrong:
+def _command(location: Location, command: list[str], known: frozenset[str]) -> Wrong:
     if not command:
-        yield place, f"'{'.'.join(map(str, place))}' is empty"
+        yield location, f"'{'.'.join(map(str, location))}' is empty"
     for argument in command:
-        yield from _template(place, argument, known)
+        yield from _template(location, argument, known)
 
 
-def _pattern(place: Location, text: str, *needed: str) -> Wrong:
+def _pattern(location: Location, text: str, *needed: str) -> Wrong:
     try:
         groups = re.compile(text).groupindex
     except re.error as error:
-        yield place, f"not a regular expression: {error}"
+        yield location, f"not a regular expression: {error}"
         return
-    for group in needed if text else ():
-        if group not in groups:
-            yield place, f"the expression needs a group (?P<{group}>...)"
+    if text:
+        for group in needed:
+            if group not in groups:
+                yield location, f"the expression needs a group (?P<{group}>...)"
 
 
-def _section(place: Location, text: str) -> Wrong:
-    wrong = list(_pattern(place, text))
+def _section(location: Location, text: str) -> Wrong:
+    wrong = list(_pattern(location, text))
     yield from wrong
     if text and not wrong and not OF_SECTIONS & re.compile(text).groupindex.keys():
         names = ", ".join(f"(?P<{name}>...)" for name in sorted(OF_SECTIONS))
-        yield place, f"the expression needs one of these groups: {names}"
+        yield location, f"the expression needs one of these groups: {names}"
 
 
-def _template(place: Location, text: str, known: frozenset[str]) -> Wrong:
+def _template(location: Location, text: str, known: frozenset[str]) -> Wrong:
     try:
         named = [name for _, name, _, _ in string.Formatter().parse(text) if name is not None]
     except ValueError as error:
-        yield place, f"'{text}': {error}"
+        yield location, f"'{text}': {error}"
         return
     for name in named:
         if name not in known:
             hint = did_you_mean(f"{{{name}}}", [f"{{{word}}}" for word in known])
-            yield place, f"'{text}': unknown placeholder {{{name}}}; {hint}"
+            yield location, f"'{text}': unknown placeholder {{{name}}}; {hint}"

@@ -60,9 +60,9 @@ class Draft:
     @property
     def about(self) -> str:
         """A name for the launcher: its script, or otherwise its program."""
-        words = shlex.split(self.command)
-        scripts = [word for word in words[:3] if "." in word and "{" not in word]
-        return (scripts or words)[0].rpartition("/")[2]
+        arguments = shlex.split(self.command)
+        scripts = [word for word in arguments[:3] if "." in word and "{" not in word]
+        return (scripts or arguments)[0].rpartition("/")[2]
 
 
 def pattern_of(line: str) -> str:
@@ -77,7 +77,9 @@ def pattern_of(line: str) -> str:
     made = [r"^\s*", _escaped(pieces[0])]
     for word, after in zip(pieces[1::2], pieces[2::2]):
         ends = after[:1].strip()
-        inner = r".*\S" if word == "NAME" and not after else r"\S+"
+        inner = r"\S+"
+        if word == "NAME" and not after:
+            inner = r".*\S"
         if ends:
             inner = f"[^{_in_brackets(ends)}]+"
         made += [f"(?P<{_NAMED[word]}>{inner})", _escaped(after)]
@@ -91,7 +93,9 @@ def _escaped(text: str) -> str:
 
 
 def _in_brackets(character: str) -> str:
-    return f"\\{character}" if character in r"\]^-" else character
+    if character in r"\]^-":
+        return f"\\{character}"
+    return character
 
 
 def written(draft: Draft) -> str:
@@ -102,8 +106,9 @@ def written(draft: Draft) -> str:
 def _head(draft: Draft) -> list[str]:
     return [
         "# This bridge describes our own launcher. To check it: wolfbane bridge check THIS FILE",
-        f"about = {toml_text(draft.about)}", "",
-    ]  # fmt: skip
+        f"about = {toml_text(draft.about)}",
+        "",
+    ]
 
 
 def _find(draft: Draft) -> list[str]:
@@ -123,8 +128,11 @@ def _find(draft: Draft) -> list[str]:
             "[find.query]                  # pip install 'wolfbane[grammars]'",
             f"grammar = {toml_text(draft.grammar)}",
             "# A tree-sitter query: captures each test and group, with their names.",
-            "text = '''", _QUERIES.get(draft.grammar, _QUERIES[""]).strip(), "'''", "",
-        ]  # fmt: skip
+            "text = '''",
+            _QUERIES.get(draft.grammar, _QUERIES[""]).strip(),
+            "'''",
+            "",
+        ]
     elif draft.way == "listing":
         lines += ["[find.listing]                # a command that prints all tests"]
         lines += [f"command = {toml_list(shlex.split(draft.list_command))}"]
@@ -140,8 +148,11 @@ def _run(draft: Draft) -> list[str]:
         "[run]                         # runs in the suite's folder",
         f"command = {toml_list(shlex.split(draft.command))}",
         "passed = [0]                  # exit codes; every other code is an error",
-        f"failed = [{draft.failed}]", "", "[run.names]", f'how = "{draft.names}"',
-    ]  # fmt: skip
+        f"failed = [{draft.failed}]",
+        "",
+        "[run.names]",
+        f'how = "{draft.names}"',
+    ]
     if draft.option:
         lines += [f"option = {toml_text(draft.option)}"]
     if draft.names == "pattern":
@@ -160,8 +171,9 @@ def _read(draft: Draft) -> list[str]:
         lines += [f"report = {toml_text(draft.report)}"]
     if draft.format == "lines":
         lines += [
-            r"passed = '^ok (?P<name>\S+)'", r"failed = '^failed (?P<name>\S+)( (?P<message>.*))?'",
-        ]  # fmt: skip
+            r"passed = '^ok (?P<name>\S+)'",
+            r"failed = '^failed (?P<name>\S+)( (?P<message>.*))?'",
+        ]
     if draft.names != "files":
         lines += [
             f"name = {toml_text(draft.name)}".ljust(30) + "# the same for an entry of the report"

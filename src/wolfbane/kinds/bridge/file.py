@@ -42,8 +42,8 @@ def check_bridge(path: Path, parameters: Iterable[str]) -> Bridge:
     bridge = read_bridge(path)
     lines = line_index(_text(path))
     problems = [
-        Problem(words, _shown(path), line_of(lines, place))
-        for place, words in wrong_meaning(bridge, parameters)
+        Problem(message, _shown(path), line_of(lines, location))
+        for location, message in wrong_meaning(bridge, parameters)
     ]
     if problems:
         raise InputError(*problems)

@@ -53,35 +53,53 @@ class BridgeKind(
         """Find tests by the bridge's patterns, query or list."""
         bridge = _bridge(root, suite)
         if bridge.run.names.how == "files":
-            return whole_file(root, suite, path, source)
+            return whole_file(root, suite, path, source=source)
         if bridge.find.listing:
             return TestFile(
-                path, suite.name, self.name, complete=False, dynamic=True, divisible=False,
-                depends=compiled_sources(root, suite, path, source),
-            )  # fmt: skip
+                path,
+                suite.name,
+                self.name,
+                complete=False,
+                dynamic=True,
+                divisible=False,
+                depends=compiled_sources(root, suite, path, content=source),
+            )
         try:
             items = distinct(_items(bridge, source))
         except CannotFind as error:
             return TestFile(path, suite.name, self.name, complete=False, error=str(error))
         tests = [
             Test(
-                suite.name, self.name, path, item.whole_name, item.line, item.end,
-                tuple(Tag.parse(tag, "source") for tag in item.all_tags if tag),
+                suite=suite.name,
+                kind=self.name,
+                path=path,
+                name=item.whole_name,
+                line=item.line,
+                end=item.end,
+                tags=tuple(Tag.parse(tag, "source") for tag in item.all_tags if tag),
                 group=item.outer.whole_name if item.outer else "",
                 source_name=item.name if item.number > 1 or NESTED in item.name else "",
             )
-            for item in items if item.is_test
-        ]  # fmt: skip
+            for item in items
+            if item.is_test
+        ]
         blocks = [Block(i.whole_name, i.line, i.end) for i in items if not i.is_test]
         if not tests:
             return None
-        return TestFile(path, suite.name, self.name, tuple(tests), tuple(blocks), divisible=False)
+        return TestFile(
+            path=path,
+            suite=suite.name,
+            kind=self.name,
+            tests=tuple(tests),
+            blocks=tuple(blocks),
+            divisible=False,
+        )
 
     def inputs(self, root: Path, suite: BridgeSuite) -> Sequence[str]:
         """The bridge file, and the files that its commands name."""
         run = _bridge(root, suite).run
-        words = [*run.arguments, *(word for line in run.before for word in line.split())]
-        named = (path for word in words for path in places(word, [suite.folder, "."]))
+        arguments = [*run.arguments, *(word for line in run.before for word in line.split())]
+        named = (path for word in arguments for path in places(word, [suite.folder, "."]))
         return (suite.bridge, *(path for path in dict.fromkeys(named) if is_file(root / path)))
 
     def untraced(self, root: Path, suite: BridgeSuite) -> Sequence[str]:
@@ -92,9 +110,14 @@ class BridgeKind(
         globs = [*_bridge(root, suite).find.files, *suite.paths]
         endings = sorted({PurePosixPath(glob).suffix for glob in globs} - {""})
         followed = [ending for ending in endings if ending in (*PYTHON, *JAVASCRIPT)]
-        start = "" if suite.folder == "." else f"{suite.folder}/"
-        listed = [path.partition("*")[0].rpartition("/")[0] or path.rstrip("/")
-                  for path in suite.paths if path != "."]  # fmt: skip
+        start = ""
+        if suite.folder != ".":
+            start = f"{suite.folder}/"
+        listed = [
+            path.partition("*")[0].rpartition("/")[0] or path.rstrip("/")
+            for path in suite.paths
+            if path != "."
+        ]
         return [
             *(f"{start}**/*{ending}" for ending in endings if ending not in followed),
             *(f"{folder}/**/*{ending}" for folder in listed for ending in followed),
@@ -114,9 +137,10 @@ class BridgeKind(
             raise MissingRuntime(f"launcher '{program}' not found ({suite.bridge})")
         command = own_process("wolfbane.kinds.bridge.runner")
         return WorkerCommand(
-            command, folder,
+            command,
+            folder,
             {"bridge": to_builtins(bridge), "place": suite.bridge, "options": suite.options},
-        )  # fmt: skip
+        )
 
     def commands_before(self, root: Path, suite: BridgeSuite) -> Sequence[str]:
         return tuple(_bridge(root, suite).run.before)
@@ -149,15 +173,21 @@ class BridgeKind(
 
     def started_together(self, root: Path, suite: BridgeSuite) -> str:
         per = _bridge(root, suite).run.per
-        return per if per in TOGETHER else ""
+        if per in TOGETHER:
+            return per
+        return ""
 
     def omits_names(self, root: Path, suite: BridgeSuite) -> str:
         names = _bridge(root, suite).run.names
-        return "" if names.how == "files" else names.omit
+        if names.how == "files":
+            return ""
+        return names.omit
 
     def unexpected_result(self, root: Path, suite: BridgeSuite) -> str:
         always = _bridge(root, suite).run.names.omit == OMIT_ALWAYS
-        return "" if always else f"wolfbane bridge check {suite.bridge}"
+        if always:
+            return ""
+        return f"wolfbane bridge check {suite.bridge}"
 
 
 def _bridge(root: Path, suite: BridgeSuite) -> Bridge:
@@ -173,7 +203,7 @@ def _items(bridge: Bridge, source: bytes) -> list[Item]:
     if lines is None:  # a file is the test
         return []
     text = source.decode("utf-8", "replace")
-    return outline(text, Patterns(lines.test, lines.group, lines.tag, lines.end))
+    return outline(text, Patterns(test=lines.test, group=lines.group, tag=lines.tag, end=lines.end))
 
 
 KIND = BridgeKind()

@@ -31,8 +31,13 @@ class Item:
     @property
     def whole_name(self) -> str:
         """Its name with the names of its groups, and its number if others have the same name."""
-        name = f"{self.name} ({self.number})" if self.number > 1 else self.name
-        return f"{self.outer.whole_name}{NESTED}{name}" if self.outer else name
+        if self.number > 1:
+            name = f"{self.name} ({self.number})"
+        else:
+            name = self.name
+        if self.outer:
+            return f"{self.outer.whole_name}{NESTED}{name}"
+        return name
 
     @property
     def all_tags(self) -> list[str]:
@@ -56,8 +61,10 @@ def outline(source: str, patterns: Patterns) -> list[Item]:
     Without an ``end`` pattern, a group contains all lines with more indentation. Tags on the line
     of a test or group, or on the lines before it, belong to it.
     """
-    test, group, tag, end = (re.compile(text) if text else None for text in (
-        patterns.test, patterns.group, patterns.tag, patterns.end))  # fmt: skip
+    test, group, tag, end = (
+        re.compile(text) if text else None
+        for text in (patterns.test, patterns.group, patterns.tag, patterns.end)
+    )
     items: list[Item] = []
     open_groups: list[tuple[int, Item]] = []
     waiting: list[str] = []
@@ -70,13 +77,22 @@ def outline(source: str, patterns: Patterns) -> list[Item]:
         elif end is not None and end.search(line) and open_groups:
             open_groups.pop()[1].end = number
         tags = [_tag(match) for match in tag.finditer(line)] if tag else []
-        is_group = group.search(line) if group else None
+        is_group = None
+        if group:
+            is_group = group.search(line)
         match = is_group or test.search(line)
         if match is None:
             waiting += tags
             continue
         outer = open_groups[-1][1] if open_groups else None
-        item = Item(match["name"], number, number, not is_group, [*waiting, *tags], outer)
+        item = Item(
+            name=match["name"],
+            line=number,
+            end=number,
+            is_test=not is_group,
+            tags=[*waiting, *tags],
+            outer=outer,
+        )
         items.append(item)
         waiting = []
         if is_group:
@@ -96,7 +112,10 @@ def _stretch(items: list[Item], last: int) -> None:
     """A test ends at the next item, or at the end of its group."""
     for item, after in zip(items, [*items[1:], None]):
         if item.is_test:
-            limit = item.outer.end if item.outer else last
+            if item.outer:
+                limit = item.outer.end
+            else:
+                limit = last
             item.end = max(item.line, min(after.line - 1 if after else last, limit))
 
 

@@ -20,11 +20,11 @@ _HOMES = {"tsx": "typescript", "php_only": "php"}
 def _grammar(name: str) -> Language:
     module = f"tree_sitter_{_HOMES.get(name, name).replace('-', '_')}"
     try:
-        found = importlib.import_module(module)
+        grammar = importlib.import_module(module)
     except ImportError:
         hint = f"pip install 'wolfbane[grammars]', or {module.replace('_', '-')}"
         raise CannotFind(f"the grammar '{name}' is not installed ({hint})") from None
-    made = getattr(found, "language", None) or getattr(found, f"language_{name}")
+    made = getattr(grammar, "language", None) or getattr(grammar, f"language_{name}")
     return Language(made())
 
 
@@ -58,32 +58,32 @@ def queried(source: bytes, grammar: str, text: str) -> list[Item]:
     return _nested(items)
 
 
-def _add(found: dict[tuple[int, int, bool], Item], captures: Captures, kind: str) -> None:
+def _add(items: dict[tuple[int, int, bool], Item], captures: Captures, kind: str) -> None:
     node = captures[kind][0]
     name = captures[f"{kind}.name"][0]
-    place = (node.start_byte, node.end_byte, kind == "test")
-    if place not in found:
+    span = (node.start_byte, node.end_byte, kind == "test")
+    if span not in items:
         line, end = name.start_point.row + 1, node.end_point.row + 1
-        found[place] = Item(_text(name), line, end, kind == "test")
-    tags = found[place].tags
+        items[span] = Item(name=_text(name), line=line, end=end, is_test=kind == "test")
+    tags = items[span].tags
     keys = [_text(key) for key in captures.get("tag.key", ())]
     values = [_text(value) for value in captures.get("tag.value", ())]
-    words = [*map(_text, captures.get("tag", ())), *map("=".join, zip(keys, values))]
-    tags += [tag for tag in words if tag not in tags]
+    labels = [*map(_text, captures.get("tag", ())), *map("=".join, zip(keys, values))]
+    tags += [tag for tag in labels if tag not in tags]
 
 
-def _nested(found: dict[tuple[int, int, bool], Item]) -> list[Item]:
+def _nested(items: dict[tuple[int, int, bool], Item]) -> list[Item]:
     """Items in order, each with the innermost group around it."""
     around: list[tuple[int, Item]] = []
-    ordered = sorted(found, key=lambda place: (place[0], -place[1]))
-    for place in ordered:
-        _, end, is_test = place
+    ordered = sorted(items, key=lambda span: (span[0], -span[1]))
+    for span in ordered:
+        _, end, is_test = span
         while around and around[-1][0] < end:
             around.pop()
-        found[place].outer = around[-1][1] if around else None
+        items[span].outer = around[-1][1] if around else None
         if not is_test:
-            around.append((end, found[place]))
-    return [found[place] for place in ordered]
+            around.append((end, items[span]))
+    return [items[span] for span in ordered]
 
 
 def _text(node: Node) -> str:
@@ -123,7 +123,9 @@ def _meant(match: re.Match[bytes]) -> bytes:
     if code := match[1] or match[2]:
         number = int(code, 16)
         whole = number < 0x110000 and not 0xD800 <= number < 0xE000
-        return chr(number).encode() if whole else match[0]
+        if whole:
+            return chr(number).encode()
+        return match[0]
     return _SHORT.get(match[3], match[3])
 
 

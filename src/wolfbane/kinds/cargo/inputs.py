@@ -23,8 +23,9 @@ def crate_files(root: Path, suite: CargoSuite) -> list[str]:
     the files whose paths the sources contain (``include!``, ``#[path]``, test data).
     """
     crates = _crates(root, suite)
-    globs = [f"{crate}/**/{name}" if crate else f"**/{name}"
-             for crate in crates for name in _SOURCES]  # fmt: skip
+    globs = [
+        f"{crate}/**/{name}" if crate else f"**/{name}" for crate in crates for name in _SOURCES
+    ]
     included = (path for crate in crates for path in _included(root, crate))
     return [*globs, *beside(suite, [*_PROJECT_FILES, *_CONFIGURATION]), *dict.fromkeys(included)]
 
@@ -33,16 +34,16 @@ def _crates(root: Path, suite: CargoSuite) -> list[str]:
     """The folders of the crates, and of the crates in this workspace that their manifests name."""
     starts = (path.partition("*")[0].rstrip("/") for path in suite.paths)
     waiting = ["" if path in (".", "") else posixpath.normpath(path) for path in starts]
-    found: dict[str, None] = {}
+    crates: dict[str, None] = {}
     while waiting:
         crate = waiting.pop()
-        if crate in found:
+        if crate in crates:
             continue
-        found[crate] = None
+        crates[crate] = None
         for manifest in [root / crate / MANIFEST, *sorted((root / crate).glob(f"*/{MANIFEST}"))]:
             folder = manifest.parent.relative_to(root).as_posix()
             waiting += [p for named in _paths(_read(manifest)) for p in places(named, [folder])]
-    return list(found)
+    return list(crates)
 
 
 def _paths(table: dict[str, Any]) -> Iterator[str]:

@@ -40,20 +40,34 @@ class CargoKind(
         """Read test functions; a file may belong to several programs."""
         from wolfbane.kinds.cargo.source import read
 
-        found = read(source)
-        if found is None:
+        items = read(source)
+        if items is None:
             own_main = b"fn main" in source and "tests/" in path
-            return TestFile(path, suite.name, self.name, complete=False) if own_main else None
+            if own_main:
+                return TestFile(path, suite.name, self.name, complete=False)
+            return None
         tests = [
-            Test(suite.name, self.name, path, item.name, item.line, item.end)
-            for item in found.declared
+            Test(
+                suite=suite.name,
+                kind=self.name,
+                path=path,
+                name=item.name,
+                line=item.line,
+                end=item.end,
+            )
+            for item in items.declared
             if not item.is_module
         ]
-        blocks = [Block(i.name, i.line, i.end) for i in found.declared if i.is_module]
+        blocks = [Block(i.name, i.line, i.end) for i in items.declared if i.is_module]
         return TestFile(
-            path, suite.name, self.name, tuple(tests), tuple(blocks),
-            complete=not (found.documented or found.generated), dynamic=found.generated,
-        )  # fmt: skip
+            path=path,
+            suite=suite.name,
+            kind=self.name,
+            tests=tuple(tests),
+            blocks=tuple(blocks),
+            complete=not (items.documented or items.generated),
+            dynamic=items.generated,
+        )
 
     def inputs(self, root: Path, suite: CargoSuite) -> Sequence[str]:
         """All sources and manifests of the crates, and what they include."""
@@ -97,7 +111,9 @@ class CargoKind(
             return f"cargo metadata did not end within {_PATIENCE:g} s"
         except MissingRuntime:
             return ""  # reported as missing
-        return " ".join(reason_of(told.stderr, "cargo").split()) if told.returncode else ""
+        if told.returncode:
+            return " ".join(reason_of(told.stderr, "cargo").split())
+        return ""
 
     def runtime(self, root: Path, suite: CargoSuite) -> str:
         return " ".join(version_line(_toolchain(root, suite), _WHAT).split()[:2])
@@ -106,13 +122,22 @@ class CargoKind(
 def _offline(root: Path, suite: CargoSuite) -> subprocess.CompletedProcess[str]:
     """The toolchain's answer about the manifests and dependencies, without any download."""
     command = [
-        _toolchain(root, suite), "metadata", "--offline", "--format-version", "1",
-        "--manifest-path", str(_manifest(root, suite)),
-    ]  # fmt: skip
+        _toolchain(root, suite),
+        "metadata",
+        "--offline",
+        "--format-version",
+        "1",
+        "--manifest-path",
+        str(_manifest(root, suite)),
+    ]
     return subprocess.run(
-        command, capture_output=True, text=True, check=False, timeout=_PATIENCE,
+        command,
+        capture_output=True,
+        text=True,
+        check=False,
+        timeout=_PATIENCE,
         stdin=subprocess.DEVNULL,
-    )  # fmt: skip
+    )
 
 
 def _manifest(root: Path, suite: CargoSuite) -> Path:
@@ -120,8 +145,8 @@ def _manifest(root: Path, suite: CargoSuite) -> Path:
 
     Raises MissingRuntime.
     """
-    place = PurePosixPath(suite.paths[0].partition("*")[0].rstrip("/") or ".")
-    for folder in (place, *place.parents):
+    path = PurePosixPath(suite.paths[0].partition("*")[0].rstrip("/") or ".")
+    for folder in (path, *path.parents):
         manifest = root / folder / MANIFEST
         if manifest.is_file():
             return manifest
@@ -129,7 +154,7 @@ def _manifest(root: Path, suite: CargoSuite) -> Path:
 
 
 def _toolchain(root: Path, suite: CargoSuite) -> str:
-    return find_program(root, suite.cargo, "cargo", _WHAT)
+    return find_program(root, suite.cargo, "cargo", what=_WHAT)
 
 
 KIND = CargoKind()

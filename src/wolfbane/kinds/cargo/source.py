@@ -12,19 +12,67 @@ from tree_sitter_rust import language
 
 _TEST = re.compile(rb"^#\[\s*(?:\w+::)*test\b")
 _ATTRIBUTE = re.compile(r"#\[\s*(?:unsafe\()?\s*([\w:]+)")
-_ATTRIBUTES = frozenset({
-    "allow", "automatically_derived", "bench", "cfg", "cold", "deny", "deprecated", "doc",
-    "expect", "export_name", "feature", "forbid", "global_allocator", "ignore", "inline",
-    "link", "link_name", "link_section", "macro_export", "macro_use", "must_use", "no_mangle",
-    "non_exhaustive", "panic_handler", "proc_macro", "proc_macro_attribute",
-    "proc_macro_derive", "repr", "rustc_deprecated", "should_panic", "target_feature", "test",
-    "track_caller", "used", "warn",
-})  # fmt: skip
+_ATTRIBUTES = frozenset(
+    {
+        "allow",
+        "automatically_derived",
+        "bench",
+        "cfg",
+        "cold",
+        "deny",
+        "deprecated",
+        "doc",
+        "expect",
+        "export_name",
+        "feature",
+        "forbid",
+        "global_allocator",
+        "ignore",
+        "inline",
+        "link",
+        "link_name",
+        "link_section",
+        "macro_export",
+        "macro_use",
+        "must_use",
+        "no_mangle",
+        "non_exhaustive",
+        "panic_handler",
+        "proc_macro",
+        "proc_macro_attribute",
+        "proc_macro_derive",
+        "repr",
+        "rustc_deprecated",
+        "should_panic",
+        "target_feature",
+        "test",
+        "track_caller",
+        "used",
+        "warn",
+    }
+)
 _TOOLS = frozenset({"clippy", "rustfmt", "diagnostic", "miri"})
-_DERIVES = frozenset({
-    "Clone", "Copy", "Debug", "Default", "Eq", "Hash", "Ord", "PartialEq", "PartialOrd",
-    "std", "core", "fmt", "cmp", "hash", "clone", "default", "marker",
-})  # fmt: skip
+_DERIVES = frozenset(
+    {
+        "Clone",
+        "Copy",
+        "Debug",
+        "Default",
+        "Eq",
+        "Hash",
+        "Ord",
+        "PartialEq",
+        "PartialOrd",
+        "std",
+        "core",
+        "fmt",
+        "cmp",
+        "hash",
+        "clone",
+        "default",
+        "marker",
+    }
+)
 _DOC_EXAMPLE = re.compile(rb"^[ \t]*(?://[/!]|\*)[^\n]*```|#!?\[doc", re.M)
 
 
@@ -77,14 +125,17 @@ def _inside(node: Node, prefix: str) -> Iterator[RustItem]:
             continue
         if item.type in ("line_comment", "block_comment"):
             continue
-        first = attributes[0] if attributes else item
+        if attributes:
+            first = attributes[0]
+        else:
+            first = item
         line, end = first.start_point[0] + 1, item.end_point[0] + 1
         if item.type == "mod_item" and (body := item.child_by_field_name("body")):
             name = _named(item, prefix)
-            yield RustItem(name, True, line, end)
+            yield RustItem(name=name, is_module=True, line=line, end=end)
             yield from _inside(body, name)
         elif item.type == "function_item" and any(_TEST.match(a.text or b"") for a in attributes):
-            yield RustItem(_named(item, prefix), False, line, end)
+            yield RustItem(name=_named(item, prefix), is_module=False, line=line, end=end)
         attributes = []
 
 
@@ -95,7 +146,9 @@ def _has_macros(node: Node) -> bool:
             item = item.named_children[0]  # noqa: PLW2901
         if item.type == "macro_invocation" or _is_foreign(item):
             return True
-        body = item.child_by_field_name("body") if item.type == "mod_item" else None
+        body = None
+        if item.type == "mod_item":
+            body = item.child_by_field_name("body")
         if body is not None and _has_macros(body):
             return True
     return False
@@ -116,5 +169,9 @@ def _is_foreign(item: Node) -> bool:
 
 def _named(item: Node, prefix: str) -> str:
     name = item.child_by_field_name("name")
-    text = (name.text or b"").decode("utf-8", "replace") if name else "?"
-    return f"{prefix} / {text}" if prefix else text
+    text = "?"
+    if name:
+        text = (name.text or b"").decode("utf-8", "replace")
+    if prefix:
+        return f"{prefix} / {text}"
+    return text

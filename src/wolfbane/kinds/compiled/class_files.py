@@ -14,8 +14,24 @@ from msgspec import Struct
 MAGIC = b"\xca\xfe\xba\xbe"
 _UTF8, _LONG, _DOUBLE, _CLASS = 1, 5, 6, 7
 _PRIVATE = 0x0002
-_SIZES = {3: 4, 4: 4, 5: 8, 6: 8, 7: 2, 8: 2, 9: 4, 10: 4, 11: 4, 12: 4, 15: 3, 16: 2, 17: 4,
-          18: 4, 19: 2, 20: 2}  # fmt: skip
+_SIZES = {
+    3: 4,
+    4: 4,
+    5: 8,
+    6: 8,
+    7: 2,
+    8: 2,
+    9: 4,
+    10: 4,
+    11: 4,
+    12: 4,
+    15: 3,
+    16: 2,
+    17: 4,
+    18: 4,
+    19: 2,
+    20: 2,
+}
 """Bytes after the tag of each constant (table 4.4-A), except for texts."""
 
 
@@ -41,19 +57,20 @@ def class_sources(file: Path) -> list[str]:
     if first is None:
         return []
     top = file.parents[first.name.count("/")]
-    found: dict[str, None] = {}
+    sources: dict[str, None] = {}
     seen, waiting = {first.name}, [first]
     while waiting:
         one = waiting.pop()
         if one.source and (one is first or not one.has_constants):
-            found[one.source] = None
+            sources[one.source] = None
         for name in one.uses:
             if name not in seen:
                 seen.add(name)
                 other = top / f"{name}.class"
                 used = _read(other, _changed_at(other))
-                waiting += [used] if used else []
-    return list(found)
+                if used:
+                    waiting += [used]
+    return list(sources)
 
 
 def _changed_at(file: Path) -> int:
@@ -75,26 +92,33 @@ def _read(file: Path, changed_at: int) -> ClassFile | None:
 
 
 def _parsed(data: bytes) -> ClassFile:
-    texts, classes, place = _constants(data)
-    (this, interfaces) = struct.unpack_from(">H2xH", data, place + 2)
+    texts, classes, offset = _constants(data)
+    (this, interfaces) = struct.unpack_from(">H2xH", data, offset + 2)
     name = texts[classes[this]]
-    place += 8 + 2 * interfaces
+    offset += 8 + 2 * interfaces
     has_constants = False
     for members in ("fields", "methods"):
-        (count,) = struct.unpack_from(">H", data, place)
-        place += 2
+        (count,) = struct.unpack_from(">H", data, offset)
+        offset += 2
         for _ in range(count):
-            (access,) = struct.unpack_from(">H", data, place)
-            attributes, place = _attributes(data, texts, place + 6)
+            (access,) = struct.unpack_from(">H", data, offset)
+            attributes, offset = _attributes(data, texts, offset + 6)
             is_constant = members == "fields" and "ConstantValue" in attributes
             has_constants = has_constants or (is_constant and not access & _PRIVATE)
-    attributes, _ = _attributes(data, texts, place)
-    source = texts[attributes["SourceFile"]] if "SourceFile" in attributes else ""
+    attributes, _ = _attributes(data, texts, offset)
+    source = ""
+    if "SourceFile" in attributes:
+        source = texts[attributes["SourceFile"]]
     package = name.rpartition("/")[0]
     uses = tuple(
         texts[index].strip("[").removeprefix("L").rstrip(";") for index in classes.values()
     )
-    return ClassFile(name, f"{package}/{source}".lstrip("/") if source else "", uses, has_constants)
+    return ClassFile(
+        name=name,
+        source=f"{package}/{source}".lstrip("/") if source else "",
+        uses=uses,
+        has_constants=has_constants,
+    )
 
 
 def _constants(data: bytes) -> tuple[dict[int, str], dict[int, int], int]:
@@ -104,28 +128,28 @@ def _constants(data: bytes) -> tuple[dict[int, str], dict[int, int], int]:
     (count,) = struct.unpack_from(">H", data, 8)
     texts: dict[int, str] = {}
     classes: dict[int, int] = {}
-    index, place = 1, 10
+    index, offset = 1, 10
     while index < count:
-        tag = data[place]
-        (size,) = struct.unpack_from(">H", data, place + 1)
+        tag = data[offset]
+        (size,) = struct.unpack_from(">H", data, offset + 1)
         if tag == _UTF8:
-            texts[index] = data[place + 3 : place + 3 + size].decode(errors="replace")
-            place += 3 + size
+            texts[index] = data[offset + 3 : offset + 3 + size].decode(errors="replace")
+            offset += 3 + size
         else:
             if tag == _CLASS:
                 classes[index] = size
-            place += 1 + _SIZES[tag]
+            offset += 1 + _SIZES[tag]
         index += 2 if tag in (_LONG, _DOUBLE) else 1  # these take two indexes (section 4.4.5)
-    return texts, classes, place
+    return texts, classes, offset
 
 
-def _attributes(data: bytes, texts: dict[int, str], place: int) -> tuple[dict[str, int], int]:
+def _attributes(data: bytes, texts: dict[int, str], offset: int) -> tuple[dict[str, int], int]:
     """The attributes at a place with the first two bytes of each as a number, and their end."""
-    (count,) = struct.unpack_from(">H", data, place)
-    place += 2
-    found: dict[str, int] = {}
+    (count,) = struct.unpack_from(">H", data, offset)
+    offset += 2
+    attributes: dict[str, int] = {}
     for _ in range(count):
-        name, size = struct.unpack_from(">HI", data, place)
-        found[texts[name]] = int.from_bytes(data[place + 6 : place + 8])
-        place += 6 + size
-    return found, place
+        name, size = struct.unpack_from(">HI", data, offset)
+        attributes[texts[name]] = int.from_bytes(data[offset + 6 : offset + 8])
+        offset += 6 + size
+    return attributes, offset

@@ -39,12 +39,12 @@ def compiled_sources(root: Path, suite: Suite, path: str, content: bytes) -> tup
     elif content.startswith(CLASS_FILE):
         tops = [*_input_folders(root, suite), *(root / suite.folder / part for part in _USUAL)]
         named = class_sources(file)
-    found: dict[str, None] = {}
+    sources: dict[str, None] = {}
     for name in named:
         source = next((top / name for top in tops if (top / name).is_file()), None)
         if source is not None and (real := source.resolve()).is_relative_to(top):
-            found[real.relative_to(top).as_posix()] = None
-    return tuple(found)
+            sources[real.relative_to(top).as_posix()] = None
+    return tuple(sources)
 
 
 def _own_first(program: Path, sources: Sequence[str]) -> list[str]:
@@ -81,9 +81,16 @@ def source_text(root: Path, depends: Sequence[str], content: bytes) -> bytes:
 def whole_file(root: Path, suite: Suite, path: str, source: bytes) -> TestFile:
     """A file that is one test. A compiled one also depends on its sources."""
     lines = source.count(b"\n") + 1
-    test = Test(suite.name, suite.kind, path, "", line=1, end=lines)
-    sources = compiled_sources(root, suite, path, source)
-    return TestFile(path, suite.name, suite.kind, (test,), divisible=False, depends=sources)
+    test = Test(suite=suite.name, kind=suite.kind, path=path, name="", line=1, end=lines)
+    sources = compiled_sources(root, suite, path, content=source)
+    return TestFile(
+        path=path,
+        suite=suite.name,
+        kind=suite.kind,
+        tests=(test,),
+        divisible=False,
+        depends=sources,
+    )
 
 
 _SEPARATOR = re.compile(r"(?<!\\)\s+")
@@ -110,9 +117,10 @@ def noted_sources(program: Path) -> Iterator[str]:
 def _prerequisites(text: str) -> Iterator[str]:
     for line in text.replace("\\\n", " ").splitlines():
         rule = _TARGET.split(line, maxsplit=1)
-        for path in _SEPARATOR.split(rule[1].strip()) if len(rule) > 1 else ():
-            if path:
-                yield path.replace("\\ ", " ").replace("$$", "$").replace("\\#", "#")
+        if len(rule) > 1:
+            for path in _SEPARATOR.split(rule[1].strip()):
+                if path:
+                    yield path.replace("\\ ", " ").replace("$$", "$").replace("\\#", "#")
 
 
 _LARGEST = 256 * 2**20
@@ -141,7 +149,9 @@ def debug_sources(content: bytes) -> list[str]:
 
 def _source(unit: Any) -> str:
     name, folder = (_text(unit, attribute) for attribute in ("DW_AT_name", "DW_AT_comp_dir"))
-    return str(PurePosixPath(folder) / name) if name else ""
+    if name:
+        return str(PurePosixPath(folder) / name)
+    return ""
 
 
 def _text(unit: Any, name: str) -> str:

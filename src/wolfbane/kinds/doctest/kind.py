@@ -53,17 +53,30 @@ class DoctestKind(
         if _PROMPT.encode() not in source:
             return None
         if not path.endswith(".py"):
-            test = Test(suite.name, self.name, path, "", 1, source.count(b"\n") + 1)
-            return TestFile(path, suite.name, self.name, (test,))
+            test = Test(
+                suite=suite.name,
+                kind=self.name,
+                path=path,
+                name="",
+                line=1,
+                end=source.count(b"\n") + 1,
+            )
+            return TestFile(path=path, suite=suite.name, kind=self.name, tests=(test,))
         try:
             tree = parse_source(source)
         except (SyntaxError, ValueError) as error:
             return TestFile(path, suite.name, self.name, complete=False, error=str(error))
         tests = tuple(
-            Test(suite.name, self.name, path, name, line, end)
+            Test(suite=suite.name, kind=self.name, path=path, name=name, line=line, end=end)
             for name, line, end in sorted(_documented(tree, ""))
         )
-        return TestFile(path, suite.name, self.name, tests, complete=b"__test__" not in source)
+        return TestFile(
+            path=path,
+            suite=suite.name,
+            kind=self.name,
+            tests=tests,
+            complete=b"__test__" not in source,
+        )
 
     def worker(self, root: Path, suite: DoctestSuite) -> WorkerCommand:
         """The suite's own interpreter, with Wolfbane's worker for examples."""
@@ -105,11 +118,14 @@ def _documented(node: _Documented, prefix: str) -> Iterator[tuple[str, int, int]
     """Names with first and last line of the docstrings inside ``node`` that contain examples."""
     text = ast.get_docstring(node, clean=False)
     if text and _PROMPT in text:
-        start = 1 if isinstance(node, ast.Module) else node.lineno
+        start = 1
+        if not isinstance(node, ast.Module):
+            start = node.lineno
         yield prefix or "(module)", start, node.body[0].end_lineno or start
-    for item in node.body if isinstance(node, ast.Module | ast.ClassDef) else ():
-        if isinstance(item, ast.ClassDef | ast.FunctionDef | ast.AsyncFunctionDef):
-            yield from _documented(item, f"{prefix} / {item.name}" if prefix else item.name)
+    if isinstance(node, ast.Module | ast.ClassDef):
+        for item in node.body:
+            if isinstance(item, ast.ClassDef | ast.FunctionDef | ast.AsyncFunctionDef):
+                yield from _documented(item, f"{prefix} / {item.name}" if prefix else item.name)
 
 
 KIND = DoctestKind()

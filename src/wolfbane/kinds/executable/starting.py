@@ -26,15 +26,39 @@ def start_options(root: Path, suite: ExecutableSuite) -> dict[str, Any]:
             raise MissingRuntime(f"interpreter '{program}' for {suffix} files not found")
     # A project's Python is only looked for when a file needs it: it may not even start.
     return {
-        "interpreters": commands, "defaults": BY_SUFFIX, "arguments": suite.arguments,
+        "interpreters": commands,
+        "defaults": BY_SUFFIX,
+        "arguments": suite.arguments,
         "python_of": suite.folder,
-    }  # fmt: skip
+    }
 
 
 _ENDINGS = (
-    "pm", "pl", "PL", "ph", "al", "t", "xs", "c", "h", "cc", "cpp", "hpp", "s", "tcl", "tm", "sh",
-    "bash", "zsh", "awk", "sed", "lua", "rb", "php", "tap",
-)  # fmt: skip
+    "pm",
+    "pl",
+    "PL",
+    "ph",
+    "al",
+    "t",
+    "xs",
+    "c",
+    "h",
+    "cc",
+    "cpp",
+    "hpp",
+    "s",
+    "tcl",
+    "tm",
+    "sh",
+    "bash",
+    "zsh",
+    "awk",
+    "sed",
+    "lua",
+    "rb",
+    "php",
+    "tap",
+)
 """Languages whose imports Wolfbane does not follow, because they are computed when they run."""
 
 

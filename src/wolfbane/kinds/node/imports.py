@@ -43,15 +43,15 @@ class JavaScriptImports:
         names: dict[str, None] = {}
         unclear = ""
         for _, captures in cursor.matches(parser.parse(source).root_node):
-            words = [_text(node) for node in captures.get("word", ())]
-            if words and not _IMPORTING.match(words[0]):
+            called = [_text(node) for node in captures.get("word", ())]
+            if called and not _IMPORTING.match(called[0]):
                 continue
             for node in captures.get("from", ()):
                 if specifier := _specifier(node):
                     names[specifier] = None
                 elif not unclear:
                     shown = " ".join(_text(node).split())[:60]
-                    unclear = f"line {node.start_point[0] + 1}: {words[0]}({shown})"
+                    unclear = f"line {node.start_point[0] + 1}: {called[0]}({shown})"
         return SourceImports(tuple(names), unclear=unclear)
 
     def files(self, name: str, path: str, search: ModuleSearch) -> Iterator[str]:
@@ -70,29 +70,30 @@ class JavaScriptImports:
                 yield from _at(target, tree)
 
 
-def _at(place: str, tree: SourceTree) -> Iterator[str]:
+def _at(start: str, tree: SourceTree) -> Iterator[str]:
     """The files that a path without the end of its name may mean: a module or a folder."""
-    place = "" if place == "." else place
-    if place:
+    start = "" if start == "." else start
+    if start:
         for ending in _ENDINGS:
-            if tree.exists(f"{place}{ending}"):
-                yield f"{place}{ending}"
+            if tree.exists(f"{start}{ending}"):
+                yield f"{start}{ending}"
                 return
-        base, ending = posixpath.splitext(place)
+        base, ending = posixpath.splitext(start)
         if ending in (".js", ".mjs", ".cjs", ".jsx"):  # compiled from another language's file
             for other in (ending.replace("j", "t"), ".tsx"):
                 if tree.exists(f"{base}{other}"):
                     yield f"{base}{other}"
                     return
-    start = f"{place}/" if place else ""
+    start = f"{start}/" if start else ""
     manifest = f"{start}package.json"
     if tree.exists(manifest):
         yield manifest
-        for target in Packages.main_of(tree, place):
-            if target != place:
+        for target in Packages.main_of(tree, start):
+            if target != start:
                 yield from _at(target, tree)
-    yield from (path for path in (f"{place}{end}".lstrip("/") for end in _INDEX)
-                if tree.exists(path))  # fmt: skip
+    yield from (
+        path for path in (f"{start}{end}".lstrip("/") for end in _INDEX) if tree.exists(path)
+    )
 
 
 def _specifier(node: Node) -> str:
@@ -101,21 +102,31 @@ def _specifier(node: Node) -> str:
         return _text(node)[1:-1]
     if node.type == "template_string":
         start = _text(node)[1:-1]
-        return start if "${" not in start else _partly(start.partition("${")[0])
+        if "${" not in start:
+            return start
+        return _partly(start.partition("${")[0])
     if node.type == "binary_expression":
         left = node.child_by_field_name("left")
-        return _partly(_specifier(left).removesuffix("*")) if left is not None else ""
+        if left is not None:
+            return _partly(_specifier(left).removesuffix("*"))
+        return ""
     if node.type == "call_expression" and (word := node.child_by_field_name("function")):
-        return _joined(node) if _JOINED.match(_text(word)) else ""
+        if _JOINED.match(_text(word)):
+            return _joined(node)
+        return ""
     if node.type == "new_expression" and _text(node).startswith("new URL("):
         first = next(iter(_arguments(node)), None)
-        return _specifier(first) if first is not None else ""
+        if first is not None:
+            return _specifier(first)
+        return ""
     return ""
 
 
 def _partly(start: str) -> str:
     """A specifier with a known folder at least; otherwise, nothing is known."""
-    return f"{start}*" if start.startswith(("./", "../")) else ""
+    if start.startswith(("./", "../")):
+        return f"{start}*"
+    return ""
 
 
 def _joined(node: Node) -> str:
@@ -125,12 +136,16 @@ def _joined(node: Node) -> str:
     if _text(first) not in ("__dirname", "import.meta.dirname") or not known:
         return ""
     joined = "./" + "/".join(known)
-    return joined if len(known) == len(parts) else f"{joined}/*"
+    if len(known) == len(parts):
+        return joined
+    return f"{joined}/*"
 
 
 def _arguments(node: Node) -> list[Node]:
     arguments = node.child_by_field_name("arguments")
-    return arguments.named_children if arguments is not None else []
+    if arguments is not None:
+        return arguments.named_children
+    return []
 
 
 def _text(node: Node) -> str:

@@ -29,9 +29,15 @@ from wolfbane.model import Block, Test, TestFile
 _HOME = HOME / "node" / "worker"
 _OLDEST = 20
 _PROJECT_FILES = (
-    "package.json", "package-lock.json", "npm-shrinkwrap.json", "*.lock", "*-lock.yaml", ".npmrc",
-    ".node-version", "tsconfig*.json",
-)  # fmt: skip
+    "package.json",
+    "package-lock.json",
+    "npm-shrinkwrap.json",
+    "*.lock",
+    "*-lock.yaml",
+    ".npmrc",
+    ".node-version",
+    "tsconfig*.json",
+)
 _WHAT = "Node.js runtime"
 _TEST_NAME = re.compile(r"(^|.*[.\-_])test\.[cm]?[jt]s$|^test-.*\.[cm]?[jt]s$")
 _MODULE = b"node:test"
@@ -39,8 +45,10 @@ _USES_MODULE = re.compile(rb"""(?:from|require\()\s*['"]node:test['"]""")
 _FOCUS_OPTION = "--test-only"
 _SUFFIXES = (".js", ".mjs", ".cjs")
 _BARE_WORDS = re.compile(rb"^\s*(?:describe|it|context)(?:\.\w+)*\s*\(\s*['\"`]", re.M)
-_IMPORTS_WORDS = re.compile(rb"(?:import\b[^;]*|=\s*)\b(?:describe|it)\b[^;]*\bfrom\b|"
-                            rb"\{[^}]*\b(?:describe|it)\b[^}]*\}\s*=\s*require")  # fmt: skip
+_IMPORTS_WORDS = re.compile(
+    rb"(?:import\b[^;]*|=\s*)\b(?:describe|it)\b[^;]*\bfrom\b|"
+    rb"\{[^}]*\b(?:describe|it)\b[^}]*\}\s*=\s*require"
+)
 
 
 class NodeSuite(Suite, frozen=True):
@@ -80,16 +88,29 @@ class NodeKind(
 
         named = _TEST_NAME.match(path.rpartition("/")[2]) is not None
         mentioned = _MODULE in source or (suite.bare_words and b"(" in source)
-        declared = read(source, global_words=suite.bare_words) if mentioned else None
+        declared = None
+        if mentioned:
+            declared = read(source, global_words=suite.bare_words)
         if declared is None:
             sure = named or _MODULE in source
             looked_into, brings = ((), True) if sure else _brought(root, path, source)
             return TestFile(
-                path, suite.name, self.name, complete=not brings, dynamic=brings,
+                path,
+                suite.name,
+                self.name,
+                complete=not brings,
+                dynamic=brings,
                 depends=looked_into,
-            )  # fmt: skip
+            )
         tests = [
-            Test(suite.name, self.name, path, item.name, item.line, item.end)
+            Test(
+                suite=suite.name,
+                kind=self.name,
+                path=path,
+                name=item.name,
+                line=item.line,
+                end=item.end,
+            )
             for item in declared.declared
             if not item.is_suite
         ]
@@ -97,10 +118,15 @@ class NodeKind(
             Block(item.name, item.line, item.end) for item in declared.declared if item.is_suite
         ]
         return TestFile(
-            path, suite.name, self.name, tuple(tests), tuple(blocks),
-            complete=bool(tests) and not declared.dynamic, dynamic=declared.dynamic,
+            path=path,
+            suite=suite.name,
+            kind=self.name,
+            tests=tuple(tests),
+            blocks=tuple(blocks),
+            complete=bool(tests) and not declared.dynamic,
+            dynamic=declared.dynamic,
             only_marks=declared.only_marks,
-        )  # fmt: skip
+        )
 
     def worker(self, root: Path, suite: NodeSuite) -> WorkerCommand:
         """The runtime with Wolfbane's reporter and worker."""
@@ -142,7 +168,9 @@ class NodeKind(
     def would_claim(self, root: Path, file: str) -> Mapping[str, Any]:
         """Files that use the words of tests without an import need ``bare_words``."""
         bare = file.endswith(_SUFFIXES) and holds(root / file, _BARE_WORDS)
-        return {} if not bare or holds(root / file, _IMPORTS_WORDS) else {"bare_words": True}
+        if not bare or holds(root / file, _IMPORTS_WORDS):
+            return {}
+        return {"bare_words": True}
 
     def settings_hints(self, suite: NodeSuite) -> Sequence[str]:
         return [
@@ -163,9 +191,9 @@ def _brought(root: Path, path: str, source: bytes) -> tuple[tuple[str, ...], boo
     seen: dict[str, None] = {}
     waiting = [(path, source)]
     while waiting:
-        place, text = waiting.pop()
-        relative = [n for n in reader.read(place, text).names if n.startswith(".")]
-        for file in (file for name in relative for file in reader.files(name, place, search)):
+        brought, text = waiting.pop()
+        relative = [n for n in reader.read(brought, text).names if n.startswith(".")]
+        for file in (file for name in relative for file in reader.files(name, brought, search)):
             if file in seen or file == path:
                 continue
             seen[file] = None
@@ -178,13 +206,13 @@ def _brought(root: Path, path: str, source: bytes) -> tuple[tuple[str, ...], boo
 
 def _runtime(root: Path, suite: NodeSuite) -> str:
     """The runtime's program in a supported version. Raises MissingRuntime."""
-    found = find_program(root, suite.node, "node", _WHAT)
-    version = _version(found)
+    runtime = find_program(root, suite.node, "node", what=_WHAT)
+    version = _version(runtime)
     if int(version.partition(".")[0]) < _OLDEST:
         raise MissingRuntime(
-            f"'{found}' is Node.js {version}; version {_OLDEST} or newer is required"
+            f"'{runtime}' is Node.js {version}; version {_OLDEST} or newer is required"
         )
-    return found
+    return runtime
 
 
 def _version(program: str) -> str:

@@ -32,7 +32,9 @@ class Packages:
             yield from _mapped(home, entries, name)
             return
         parts = name.split("/")
-        count = 2 if name.startswith("@") else 1
+        count = 1
+        if name.startswith("@"):
+            count = 2
         package, inside = "/".join(parts[:count]), "/".join(parts[count:])
         for home in self._by_name.get(package, ()):
             yield from self._inside(home, inside)
@@ -52,7 +54,9 @@ class Packages:
     def main_of(tree: SourceTree, home: str) -> list[str]:
         """The paths that the manifest of a folder names as its module."""
         main = _manifest(tree, home).get("main")
-        return [_joined(home, main)] if isinstance(main, str) and main else []
+        if isinstance(main, str) and main:
+            return [_joined(home, main)]
+        return []
 
     def _around(self, folder: str) -> str:
         """The folder with the nearest manifest, upwards."""
@@ -94,7 +98,9 @@ def _texts(value: Any) -> Iterator[str]:
 
 
 def _table(value: Any) -> dict[str, Any]:
-    return value if isinstance(value, dict) else {}
+    if isinstance(value, dict):
+        return value
+    return {}
 
 
 def _joined(home: str, path: str) -> str:

@@ -31,14 +31,28 @@ _QUERY = """
 (arguments (identifier) @passed)
 (variable_declarator value: (identifier) @passed)
 """
-_CHOOSES = frozenset({
-    "for_statement", "for_in_statement", "while_statement", "do_statement", "if_statement",
-    "ternary_expression", "switch_statement", "catch_clause",
-})  # fmt: skip
-_FUNCTIONS = frozenset({
-    "arrow_function", "function_expression", "function_declaration", "method_definition",
-    "generator_function", "generator_function_declaration",
-})  # fmt: skip
+_CHOOSES = frozenset(
+    {
+        "for_statement",
+        "for_in_statement",
+        "while_statement",
+        "do_statement",
+        "if_statement",
+        "ternary_expression",
+        "switch_statement",
+        "catch_clause",
+    }
+)
+_FUNCTIONS = frozenset(
+    {
+        "arrow_function",
+        "function_expression",
+        "function_declaration",
+        "method_definition",
+        "generator_function",
+        "generator_function_declaration",
+    }
+)
 _ESCAPE = re.compile(r"\\(?:u\{([0-9a-fA-F]+)\}|u([0-9a-fA-F]{4})|x([0-9a-fA-F]{2})|(.))", re.S)
 _PLAIN_ESCAPES = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "f": "\f", "v": "\v", "0": "\0"}
 _SKIPS = re.compile(rb"\bskip\s*:\s*+(?!false\b)")
@@ -79,15 +93,15 @@ class JavaScriptSource:
 
 def read(source: bytes, *, global_words: bool) -> JavaScriptSource | None:
     """Read a file's declarations; None if it uses no test module and none of these words."""
-    words = _CalledWords(source.decode("utf-8", "replace"), global_words)
-    if not words.known:
+    called = _CalledWords(source.decode("utf-8", "replace"), global_words)
+    if not called.known:
         return None
     parser, query = _grammar()
-    reader = _JavaScriptReader(words)
+    reader = _JavaScriptReader(called)
     for _, captures in QueryCursor(query).matches(parser.parse(source).root_node):
         passed = captures.get("passed")
         if passed:
-            reader.dynamic |= _text(passed[0]) in words.known
+            reader.dynamic |= _text(passed[0]) in called.known
         else:
             reader.calls.append((captures["call"][0], captures))
     reader.calls.sort(key=lambda item: item[0].start_byte)
@@ -107,7 +121,9 @@ def _grammar() -> tuple[Parser, Query]:
 def _kind_of(word: str, tests: Collection[str], suites: Collection[str]) -> str:
     if word in tests:
         return "test"
-    return "suite" if word in suites else ""
+    if word in suites:
+        return "suite"
+    return ""
 
 
 class _CalledWords:
@@ -155,12 +171,14 @@ class _CalledWords:
             return _kind_of(word, self.tests, self.suites)
         if word in self.whole:
             return _kind_of(member, TESTS, SUITES)
-        return "test" if inside_test and member == "test" else ""
+        if inside_test and member == "test":
+            return "test"
+        return ""
 
 
 class _JavaScriptReader:
-    def __init__(self, words: _CalledWords) -> None:
-        self.words = words
+    def __init__(self, called: _CalledWords) -> None:
+        self.called = called
         self.calls: list[tuple[Node, dict[str, list[Node]]]] = []
         self.declared: list[JavaScriptItem] = []
         self.dynamic = False
@@ -173,40 +191,52 @@ class _JavaScriptReader:
         """Process one call, in the order of the source."""
         while self._open and self._open[-1].call.end_byte <= call.start_byte:
             self._open.pop()
-        parent = self._open[-1] if self._open else None
+        parent = None
+        if self._open:
+            parent = self._open[-1]
         word = _text(captures["word"][0])
         member, mark = (_text(captures[n][0]) if n in captures else "" for n in ("member", "mark"))
         if mark and mark not in MARKS:
             return
         inside = parent is not None and (not parent.is_suite or parent.within_test)
-        kind = self.words.kind(word, member, inside)
+        kind = self.called.kind(word, member, inside)
         if not kind or (parent is not None and parent.closed):
             return
         given = captures["given"][0].named_children
         title = _title(given)
         options = next((node.text or b"" for node in given if node.type == "object"), b"")
-        if "only" in (member, mark) or word in self.words.only or _ONLY.search(options):
+        if "only" in (member, mark) or word in self.called.only or _ONLY.search(options):
             self.only_marks.add(call.start_point[0] + 1)
         if not inside and (title is None or _depends_on_running(call, parent)):
             self.dynamic = True
         if title is None:
             return
-        place = parent.name if parent else ""
-        name = self._name(place, title, parent.repeats if parent else self._repeats)
+        group = ""
+        if parent:
+            group = parent.name
+        name = self._name(group, title, parent.repeats if parent else self._repeats)
         line, end = call.start_point[0] + 1, call.end_point[0] + 1
-        item = JavaScriptItem(name, kind == "suite", line, end, call, parent)
+        item = JavaScriptItem(
+            name=name, is_suite=kind == "suite", line=line, end=end, call=call, parent=parent
+        )
         skips = "skip" in (member, mark) or _SKIPS.search(options)
         if item.is_suite and skips:
             item.is_suite, item.closed = False, True  # the runtime takes it as one skipped test
         self.declared.append(item)
         self._open.append(item)
 
-    def _name(self, place: str, title: str, repeats: Counter[str]) -> str:
+    def _name(self, group: str, title: str, repeats: Counter[str]) -> str:
         """A name that no other item of the file has, as the worker makes it."""
         while True:
             repeats[title] += 1
-            label = f"{title} ({repeats[title]})" if repeats[title] > 1 else title
-            name = f"{place} / {label}" if place else label
+            if repeats[title] > 1:
+                label = f"{title} ({repeats[title]})"
+            else:
+                label = title
+            if group:
+                name = f"{group} / {label}"
+            else:
+                name = label
             if name not in self._used:
                 self._used.add(name)
                 return name
@@ -214,7 +244,9 @@ class _JavaScriptReader:
 
 def _depends_on_running(call: Node, parent: JavaScriptItem | None) -> bool:
     """Whether code between a call and the suite around it decides whether it runs."""
-    end = parent.call if parent else None
+    end = None
+    if parent:
+        end = parent.call
     node = call.parent
     while node is not None and node != end:
         if node.type in _CHOOSES:
@@ -241,7 +273,9 @@ def _unescaped(match: re.Match[str]) -> str:
     code = match[1] or match[2] or match[3]
     if code:
         return chr(int(code, 16))
-    return "" if match[4] == "\n" else _PLAIN_ESCAPES.get(match[4], match[4])
+    if match[4] == "\n":
+        return ""
+    return _PLAIN_ESCAPES.get(match[4], match[4])
 
 
 def _text(node: Node) -> str:

@@ -51,7 +51,7 @@ class ProgramKind(
         started_by_suffix = suffix in suite.interpreters or suffix in (*BY_SUFFIX, ".py")
         if not (path in suite.paths or started_by_suffix or os.access(root / path, os.X_OK)):
             return None
-        return whole_file(root, suite, path, source)
+        return whole_file(root, suite, path, source=source)
 
     def worker(self, root: Path, suite: ProgramSuite) -> WorkerCommand:
         """A process of Wolfbane's that starts one program after the other."""

@@ -76,7 +76,7 @@ class Hidden:
         self._plain = {*_PLAIN_CALLS, *_standard_names(tree)}
         self._plain.update(node.name for node in tree.body if isinstance(node, ast.ClassDef))
         self._seen: dict[tuple[str, frozenset[str]], None] = {}
-        self.found = any(list(map(self._may_add, _at_load(tree.body))))  # each file is looked into
+        self.any = any(list(map(self._may_add, _at_load(tree.body))))  # each file is looked into
         self.depends = tuple(dict.fromkeys(file for file, _ in self._seen))
 
     def _may_add(self, node: ast.stmt) -> bool:
@@ -117,7 +117,9 @@ class Hidden:
         return ""
 
     def _is_module(self, module: str, name: str, path: str) -> bool:
-        joint = "" if module.endswith(".") else "."
+        joint = "."
+        if module.endswith("."):
+            joint = ""
         return name != "*" and bool(self._file_of(f"{module}{joint}{name}", path))
 
 
@@ -160,7 +162,9 @@ def _root_name(node: ast.expr) -> str:
         node = node.value if isinstance(node, ast.Attribute) else node.func
     if isinstance(node, ast.Constant):  # a method of a text or a number
         return "str"
-    return node.id if isinstance(node, ast.Name) else ""
+    if isinstance(node, ast.Name):
+        return node.id
+    return ""
 
 
 @lru_cache(maxsize=512)

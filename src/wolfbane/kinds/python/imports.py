@@ -17,9 +17,15 @@ _BY_PATH = frozenset({"run_path", "spec_from_file_location", "SourceFileLoader"}
 """Functions that run a file. A path in their text is found as one that the source mentions."""
 _OWN_PACKAGE = ("__package__", "__name__")
 _PROJECT_FILES = (
-    "pyproject.toml", "setup.py", "setup.cfg", "requirements*.txt", "*.lock", "pylock*.toml",
-    "Pipfile", ".python-version",
-)  # fmt: skip
+    "pyproject.toml",
+    "setup.py",
+    "setup.cfg",
+    "requirements*.txt",
+    "*.lock",
+    "pylock*.toml",
+    "Pipfile",
+    ".python-version",
+)
 _SEARCH_PATH = (b"sys.path", b"addsitedir", b"__path__")
 
 
@@ -49,16 +55,16 @@ class PythonImports:
         if name.endswith("*"):
             yield from _starting_with(name.removesuffix("*"), path, search)
             return
-        found: dict[str, None] = {}
+        imported: dict[str, None] = {}
         for candidates in module_files(name, path, (*search.roots, path.rpartition("/")[0])):
             files = [file for file in candidates if search.tree.exists(file)]
             if any(file in files for file in candidates[-2:]):
-                found.update(dict.fromkeys(files))
+                imported.update(dict.fromkeys(files))
                 break
         is_library = name.partition(".")[0] in sys.stdlib_module_names
-        if not name.startswith(".") and (search.widened or not (found or is_library)):
-            found.update(dict.fromkeys(_anywhere(name, search)))
-        yield from (file for file in found if file != path)
+        if not name.startswith(".") and (search.widened or not (imported or is_library)):
+            imported.update(dict.fromkeys(_anywhere(name, search)))
+        yield from (file for file in imported if file != path)
 
 
 PYTHON_IMPORTS = PythonImports()
@@ -70,7 +76,9 @@ def _named(node: ast.AST) -> Iterator[str]:
     elif isinstance(node, ast.ImportFrom):
         start = "." * node.level + (node.module or "")
         yield start
-        joint = "" if start.endswith(".") else "."
+        joint = "."
+        if start.endswith("."):
+            joint = ""
         yield from (f"{start}{joint}{alias.name}" for alias in node.names if alias.name != "*")
     elif isinstance(node, ast.Call) and node.args and _called(node) in _BY_NAME:
         start, is_whole = _imported(node)
@@ -82,19 +90,21 @@ def _unclear(node: ast.AST) -> str:
     """An import of which the text shows not even the beginning of a name."""
     if not isinstance(node, ast.Call) or not node.args:
         return ""
-    name, place = _called(node), node.args[0]
+    name, argument = _called(node), node.args[0]
     if name in _BY_PATH:
-        place = node.args[-1]
-        if any(isinstance(part, ast.Constant) for part in ast.walk(place)):
+        argument = node.args[-1]
+        if any(isinstance(part, ast.Constant) for part in ast.walk(argument)):
             return ""
     elif name not in _BY_NAME or _imported(node)[0]:
         return ""
-    return f"line {node.lineno}: {name}({ast.unparse(place)})"
+    return f"line {node.lineno}: {name}({ast.unparse(argument)})"
 
 
 def _called(node: ast.Call) -> str:
     called = node.func
-    return called.attr if isinstance(called, ast.Attribute) else getattr(called, "id", "")
+    if isinstance(called, ast.Attribute):
+        return called.attr
+    return getattr(called, "id", "")
 
 
 def _imported(node: ast.Call) -> tuple[str, bool]:
@@ -104,7 +114,9 @@ def _imported(node: ast.Call) -> tuple[str, bool]:
     if not start.startswith(".") or not others or getattr(others[0], "id", "") in _OWN_PACKAGE:
         return start, is_whole
     package, is_known = _beginning(others[0])
-    return (f"{package}{start}", is_whole) if is_known else ("", False)
+    if is_known:
+        return (f"{package}{start}", is_whole)
+    return ("", False)
 
 
 def _beginning(node: ast.expr) -> tuple[str, bool]:
@@ -141,7 +153,10 @@ def _starting_with(name: str, path: str, search: ModuleSearch) -> Iterator[str]:
     start = name.rpartition(".")[2]
     package = name[: len(name) - len(start)]
     dots, here = len(package) - len(package.lstrip(".")), path.split("/")[:-1]
-    tops = [here[: len(here) - dots + 1]] if dots else [root.split("/") for root in search.roots]
+    if dots:
+        tops = [here[: len(here) - dots + 1]]
+    else:
+        tops = [root.split("/") for root in search.roots]
     for top in tops:
         parts = [*top, *package.split(".")]
         folder = "/".join(part for part in parts if part not in ("", "."))
@@ -160,7 +175,7 @@ def module_roots(suite: InterpretedSuite) -> tuple[str, ...]:
     """The folders in which a suite's Python finds modules, and common source folders."""
     named = [suite.modules_from, *suite.import_path, suite.folder, ".", "src"]
     named += [path for path in suite.paths if not any(mark in path for mark in "*?")]
-    return tuple(dict.fromkeys("" if place == "." else place.strip("/") for place in named))
+    return tuple(dict.fromkeys("" if folder == "." else folder.strip("/") for folder in named))
 
 
 def module_files(name: str, path: str, roots: tuple[str, ...]) -> Iterator[list[str]]:
@@ -182,7 +197,7 @@ def module_files(name: str, path: str, roots: tuple[str, ...]) -> Iterator[list[
 def _candidates(folder: list[str], parts: list[str]) -> list[str]:
     candidates = []
     for count in range(len(parts) + 1):
-        place = "/".join([*folder, *parts[:count]])
-        candidates.append(f"{place}/__init__.py" if place else "__init__.py")
+        path = "/".join([*folder, *parts[:count]])
+        candidates.append(f"{path}/__init__.py" if path else "__init__.py")
     candidates.append("/".join([*folder, *parts]) + ".py" if parts else "")
     return [file for file in candidates if file]

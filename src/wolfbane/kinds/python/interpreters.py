@@ -63,7 +63,10 @@ def runtime(root: Path, suite: InterpretedSuite) -> str:
     version, python = _ask(_named(root, suite), root / suite.folder)
     inside = python.removeprefix(f"{root}/")
     home = f"{Path.home()}/"
-    shown = f"~/{inside.removeprefix(home)}" if inside.startswith(home) else inside
+    if inside.startswith(home):
+        shown = f"~/{inside.removeprefix(home)}"
+    else:
+        shown = inside
     return f"Python {version} ({shown})"
 
 
@@ -72,10 +75,10 @@ def _named(root: Path, suite: InterpretedSuite) -> str:
     if not suite.python:
         return _default(root, suite.folder)
     local = root / suite.python
-    found = str(local) if local.exists() else shutil.which(suite.python)
-    if not found:
+    program = str(local) if local.exists() else shutil.which(suite.python)
+    if not program:
         raise MissingRuntime(f"Python interpreter '{suite.python}' not found")
-    return found
+    return program
 
 
 def _default(root: Path, folder: str) -> str:
@@ -87,7 +90,9 @@ def _default(root: Path, folder: str) -> str:
     if own := project_python(root, folder):
         return str(root / own)
     active = Path(os.environ.get("VIRTUAL_ENV") or "/nowhere") / "bin" / "python"
-    return str(active) if active.exists() else shutil.which("python3") or sys.executable
+    if active.exists():
+        return str(active)
+    return shutil.which("python3") or sys.executable
 
 
 @cache
@@ -95,7 +100,9 @@ def _itself(python: str, folder: Path) -> str:
     """The interpreter that a script, such as that of a version manager, starts in a folder."""
     with Path(python).open("rb") as file:
         is_script = file.read(2) == b"#!"
-    return _ask(python, folder)[1] if is_script else python
+    if is_script:
+        return _ask(python, folder)[1]
+    return python
 
 
 def _ask(python: str, folder: Path) -> tuple[str, str]:
@@ -115,9 +122,13 @@ def _told(python: str, folder: Path) -> tuple[str, str]:
     code = "import sys; print(sys.version.split()[0], sys.executable)"
     try:
         run = subprocess.run(
-            [python, "-S", "-E", "-c", code], cwd=folder, capture_output=True, text=True,
-            timeout=30, check=True,
-        )  # fmt: skip
+            [python, "-S", "-E", "-c", code],
+            cwd=folder,
+            capture_output=True,
+            text=True,
+            timeout=30,
+            check=True,
+        )
     except (OSError, subprocess.SubprocessError) as error:
         raise MissingRuntime(f"cannot start the Python interpreter '{python}': {error}") from None
     version, _, path = run.stdout.strip().partition(" ")

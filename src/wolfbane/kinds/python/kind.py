@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ast
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +21,7 @@ from wolfbane.kinds.protocols import (
     Relocatable,
     TakesOptions,
 )
+from wolfbane.kinds.python.decorator_tags import hides_tags, tags_of
 from wolfbane.kinds.python.hidden import Hidden, proves_no_test
 from wolfbane.kinds.python.imports import PYTHON_IMPORTS, module_roots, project_files
 from wolfbane.kinds.python.interpreters import parse_source, python_worker, runtime
@@ -42,9 +43,6 @@ _NAME = re.compile(r"test(?!ing).*\.py|.*_test\.py")
 """By convention, a module named ``testing`` helps others to test."""
 _HOLDS_TESTS = re.compile(rb"^\s*class\s+[^\s(:]+\(.*\):|^(?:async )?def test_|load_tests", re.M)
 _TEST_CLASS = re.compile(rb"^\s*class\s+[^\s(:]+\([^)]*TestCase\b[^)]*\):", re.M)
-_PLAIN = {
-    "skip", "skipIf", "skipUnless", "expectedFailure", "staticmethod", "classmethod", "patch",
-}  # fmt: skip
 
 
 _ONLY = "runTest"
@@ -84,14 +82,14 @@ class PythonKind(
             and (proves_no_test(tree) or _is_a_package_of_others(root / path, source))
         ):
             return None
-        hidden = Hidden(root, suite, path, tree)
-        complete = bool(reader.tests) and not (reader.hides_something or dynamic or hidden.found)
+        hidden = Hidden(root, suite, path, tree=tree)
+        complete = bool(reader.tests) and not (reader.hides_something or dynamic or hidden.any)
         return TestFile(
-            path,
-            suite.name,
-            self.name,
-            tuple(reader.tests),
-            tuple(reader.blocks),
+            path=path,
+            suite=suite.name,
+            kind=self.name,
+            tests=tuple(reader.tests),
+            blocks=tuple(reader.blocks),
             complete=complete,
             dynamic=dynamic,
             divisible=suite.divides_files,
@@ -136,7 +134,9 @@ class PythonKind(
         return _NAME.fullmatch(name) is not None and holds(root / file, _HOLDS_TESTS)
 
     def glob_for(self, name: str) -> str:
-        return "test*.py" if name.startswith("test") else "*_test.py"
+        if name.startswith("test"):
+            return "test*.py"
+        return "*_test.py"
 
     def detected_settings(self, root: Path, folder: str) -> dict[str, Any]:
         return source_folder(root, folder)
@@ -171,41 +171,51 @@ class _ModuleReader:
     def _class(self, node: ast.ClassDef) -> None:
         if not self._is_test_class(node, set()):
             return
-        self.hides_something |= _hides_tags(node) or bool(node.keywords)
+        self.hides_something |= hides_tags(node) or bool(node.keywords)
         self.blocks.append(Block(node.name, _first_line(node), node.end_lineno or node.lineno))
-        tags = tuple(_source_tags(node, f"class {node.name}"))
+        tags = tuple(tags_of(node, f"class {node.name}"))
         methods = self._methods(node, set())
         if any(name != _ONLY for name in methods):
             methods.pop(_ONLY, None)  # the standard library takes it where nothing else is
         for name in sorted(methods):
             owner, function = methods[name]
             inherited = function if owner is node else node
-            self._add(f"{node.name} / {name}", inherited, tags, node.name, function)
+            self._add(f"{node.name} / {name}", inherited, tags, group=node.name, function=function)
 
     def _add(
         self,
         name: str,
-        place: _Function | ast.ClassDef,
+        node: _Function | ast.ClassDef,
         tags: tuple[Tag, ...],
         group: str,
         function: _Function | None = None,
     ) -> None:
-        own = function or place
-        self.hides_something |= _hides_tags(own)
-        found = dict.fromkeys((*tags, *_source_tags(own, "decorator or attribute")))
-        end = place.end_lineno or place.lineno
-        if isinstance(place, ast.ClassDef):
-            end = place.lineno
+        own = function or node
+        self.hides_something |= hides_tags(own)
+        labels = dict.fromkeys((*tags, *tags_of(own, "decorator or attribute")))
+        end = node.end_lineno or node.lineno
+        if isinstance(node, ast.ClassDef):
+            end = node.lineno
         self.tests.append(
             Test(
-                self.suite, "python", self.path, name, _first_line(place), end, tuple(found), group
+                suite=self.suite,
+                kind="python",
+                path=self.path,
+                name=name,
+                line=_first_line(node),
+                end=end,
+                tags=tuple(labels),
+                group=group,
             )
         )
 
     def _is_test_class(self, node: ast.ClassDef, seen: set[str]) -> bool:
         verdict = False
         for base in node.bases:
-            name = base.attr if isinstance(base, ast.Attribute) else getattr(base, "id", "")
+            if isinstance(base, ast.Attribute):
+                name = base.attr
+            else:
+                name = getattr(base, "id", "")
             if name in ("TestCase", "IsolatedAsyncioTestCase"):
                 verdict = True
             elif isinstance(base, ast.Name) and name in self.classes and name not in seen:
@@ -232,7 +242,9 @@ class _ModuleReader:
 
 def _is_plain_test(node: _Function) -> bool:
     """Whether a function is a test by itself. One that takes ``self`` was made to be a method."""
-    receiver = node.args.args[0].arg if node.args.args else ""
+    receiver = ""
+    if node.args.args:
+        receiver = node.args.args[0].arg
     plain = node.name.startswith("test_") and node.name != "test_suite"
     return plain and receiver not in ("self", "cls")
 
@@ -249,48 +261,6 @@ def _is_a_package_of_others(path: Path, source: bytes) -> bool:
 
 def _first_line(node: _Function | ast.ClassDef) -> int:
     return min([node.lineno, *(decorator.lineno for decorator in node.decorator_list)])
-
-
-def _source_tags(node: ast.AST, origin: str) -> Iterator[Tag]:
-    """Tags from ``@tag("smoke")`` or ``@tags(...)``, and from the attribute ``tags = [...]``."""
-    for decorator in getattr(node, "decorator_list", ()):
-        if isinstance(decorator, ast.Call) and _last_name(decorator) in ("tag", "tags"):
-            yield from (Tag.parse(text, origin) for text in _texts(decorator.args))
-    for values in _tag_attributes(node):
-        yield from (Tag.parse(text, origin) for text in _texts(values))
-
-
-def _hides_tags(node: ast.AST) -> bool:
-    """Whether decorators or attributes may add tags or create tests in a way that the source does
-    not show.
-    """
-    for decorator in getattr(node, "decorator_list", ()):
-        name = _last_name(decorator)
-        if name in ("tag", "tags") and isinstance(decorator, ast.Call):
-            if len(list(_texts(decorator.args))) < len(decorator.args):
-                return True
-        elif not any(word in _PLAIN for word in ast.dump(decorator).split("'")):
-            return True
-    return any(len(list(_texts(values))) < len(values) for values in _tag_attributes(node))
-
-
-def _tag_attributes(node: ast.AST) -> Iterator[Sequence[ast.expr]]:
-    for item in node.body if isinstance(node, ast.ClassDef) else ():
-        if isinstance(item, ast.Assign) and any(
-            isinstance(target, ast.Name) and target.id == "tags" for target in item.targets
-        ):
-            yield getattr(item.value, "elts", [item.value])
-
-
-def _last_name(node: ast.expr) -> str:
-    callee = node.func if isinstance(node, ast.Call) else node
-    return callee.attr if isinstance(callee, ast.Attribute) else getattr(callee, "id", "")
-
-
-def _texts(nodes: Sequence[ast.expr]) -> Iterator[str]:
-    for node in nodes:
-        if isinstance(node, ast.Constant) and isinstance(node.value, str):
-            yield node.value
 
 
 KIND = PythonKind()

@@ -17,9 +17,9 @@ def project_python(root: Path, folder: str) -> str:
 
     Nothing if there is none.
     """
-    for place in dict.fromkeys((folder, ".")):
+    for parent in dict.fromkeys((folder, ".")):
         for name in ENVIRONMENTS:
-            python = "/".join([*([] if place == "." else [place]), name, "bin", "python"])
+            python = "/".join([*([] if parent == "." else [parent]), name, "bin", "python"])
             if (root / python).exists():
                 return python
     return ""
@@ -27,9 +27,13 @@ def project_python(root: Path, folder: str) -> str:
 
 def source_folder(root: Path, folder: str) -> dict[str, list[str]]:
     """A project's source folders: the checkout is tested, not an installed copy."""
-    start = "" if folder == "." else f"{folder}/"
-    found = any((root / start / "src").glob("*/__init__.py"))
-    return {"import_path": [f"{start}src"]} if found else {}
+    start = ""
+    if folder != ".":
+        start = f"{folder}/"
+    has_package = any((root / start / "src").glob("*/__init__.py"))
+    if has_package:
+        return {"import_path": [f"{start}src"]}
+    return {}
 
 
 def interpreter_lines(root: Path, suite: InterpretedSuite) -> list[str]:

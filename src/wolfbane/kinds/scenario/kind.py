@@ -73,16 +73,26 @@ class ScenarioKind(
             return TestFile(path, suite.name, self.name, complete=False, error=str(error))
         tests = [
             Test(
-                suite.name, self.name, path, scenario.name, scenario.line, scenario.end,
-                tuple(Tag.parse(tag, "tag line") for tag in scenario.tags),
+                suite=suite.name,
+                kind=self.name,
+                path=path,
+                name=scenario.name,
+                line=scenario.line,
+                end=scenario.end,
+                tags=tuple(Tag.parse(tag, "tag line") for tag in scenario.tags),
             )
             for scenario in feature.scenarios
-        ]  # fmt: skip
+        ]
         blocks = [Block(s.name, s.start, s.end) for s in feature.sections]
         return TestFile(
-            path, suite.name, self.name, tuple(tests), tuple(blocks), divisible=False,
-            warnings=tuple(f"{line}: {words}" for words, line in feature.warnings),
-        )  # fmt: skip
+            path=path,
+            suite=suite.name,
+            kind=self.name,
+            tests=tuple(tests),
+            blocks=tuple(blocks),
+            divisible=False,
+            warnings=tuple(f"{line}: {message}" for message, line in feature.warnings),
+        )
 
     def inputs(self, root: Path, suite: ScenarioSuite) -> Sequence[str]:
         """The folders with steps, including the default ones, and the project's manifests."""
@@ -113,8 +123,11 @@ class ScenarioKind(
         from wolfbane.kinds.scenario.worker.feature import read
 
         scenarios = {each.name: each for each in read(source).scenarios}
-        found = scenarios[name].steps if name in scenarios else ()
-        return [StepLine(step.keyword, step.text, step.line) for step in found]
+        if name in scenarios:
+            steps = scenarios[name].steps
+        else:
+            steps = ()
+        return [StepLine(step.keyword, step.text, step.line) for step in steps]
 
     def owns_name(self, name: str) -> bool:
         return name.endswith(".feature")
@@ -142,8 +155,11 @@ def steps_folders(root: Path, suite: ScenarioSuite) -> list[str]:
         return list(suite.steps)
     folders: dict[str, None] = {}
     for path in suite.paths:
-        place = PurePosixPath(path.partition("*")[0].rstrip("/") or ".")
-        folder = place if (root / place).is_dir() else place.parent
+        base = PurePosixPath(path.partition("*")[0].rstrip("/") or ".")
+        if (root / base).is_dir():
+            folder = base
+        else:
+            folder = base.parent
         for candidate in (folder / STEPS, folder.parent / STEPS):
             if (root / candidate).is_dir():
                 folders[str(candidate)] = None

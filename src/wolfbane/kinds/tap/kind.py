@@ -56,7 +56,7 @@ class TapKind(
 
     def scan(self, root: Path, suite: TapSuite, path: str, source: bytes) -> TestFile | None:
         """Every file is a test."""
-        return whole_file(root, suite, path, source)
+        return whole_file(root, suite, path, source=source)
 
     def inputs(self, root: Path, suite: TapSuite) -> Sequence[str]:
         """The project's manifests."""
@@ -87,8 +87,12 @@ class TapKind(
         return "*.t"
 
     def detected_settings(self, root: Path, folder: str) -> dict[str, Any]:
-        start = "" if folder == "." else f"{folder}/"
-        return {"import_path": [f"{start}lib"]} if (root / start / "lib").is_dir() else {}
+        start = ""
+        if folder != ".":
+            start = f"{folder}/"
+        if (root / start / "lib").is_dir():
+            return {"import_path": [f"{start}lib"]}
+        return {}
 
     def settings_lines(self, root: Path, suite: TapSuite) -> Sequence[str]:
         if not suite.import_path:
@@ -106,7 +110,9 @@ class TapKind(
     def runtime(self, root: Path, suite: TapSuite) -> str:
         """The first module folders for Perl."""
         paths = _perl_path(root, suite)
-        return f"TAP programs (Perl's from {', '.join(paths)})" if paths else "TAP programs"
+        if paths:
+            return f"TAP programs (Perl's from {', '.join(paths)})"
+        return "TAP programs"
 
 
 def _perl_path(root: Path, suite: TapSuite) -> list[str]:
@@ -114,7 +120,9 @@ def _perl_path(root: Path, suite: TapSuite) -> list[str]:
 
     This is ``lib``, or ``blib``, which is built from it, if ``blib`` is not older.
     """
-    start = "" if suite.folder == "." else f"{suite.folder}/"
+    start = ""
+    if suite.folder != ".":
+        start = f"{suite.folder}/"
     folders = []
     for path in _library(suite):
         built = f"{path.removesuffix('lib')}blib"
@@ -126,7 +134,9 @@ def _perl_path(root: Path, suite: TapSuite) -> list[str]:
 
 
 def _library(suite: TapSuite) -> list[str]:
-    start = "" if suite.folder == "." else f"{suite.folder}/"
+    start = ""
+    if suite.folder != ".":
+        start = f"{suite.folder}/"
     return suite.import_path or [f"{start}lib"]
 
 

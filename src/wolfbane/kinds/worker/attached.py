@@ -24,7 +24,9 @@ def evidence(address: str, path: str, name: str = "") -> Message:
     with open(path, "rb") as file:
         data = file.read(LARGEST)
     ending = os.path.splitext(path)[1].lower().lstrip(".")
-    kind = "screenshot" if ending == "png" else re.sub("[^a-z0-9]", "", ending) or "bin"
+    kind = "screenshot"
+    if ending != "png":
+        kind = re.sub("[^a-z0-9]", "", ending) or "bin"
     message = {"type": "evidence", "address": address, "kind": kind, "name": name}
     try:
         message["text"] = data.decode("utf-8")

@@ -52,7 +52,9 @@ class Capture:
         return text
 
     def _streams_to_flush(self) -> int:
-        return 2 if (sys.stdout, sys.stderr) == self._streams else 4
+        if (sys.stdout, sys.stderr) == self._streams:
+            return 2
+        return 4
 
     def _mend(self) -> int:
         """Open descriptors again that a test closed or redirected; returns the file's size."""

@@ -7,17 +7,17 @@ if TYPE_CHECKING:
     from typing import Tuple
 
 
-class Placed(Exception):
-    """``place`` is the file and the line of the error."""
+class LocatedError(Exception):
+    """``location`` is the file and the line of the error."""
 
-    def __init__(self, message: str, place: Tuple[str, int]) -> None:
+    def __init__(self, message: str, location: Tuple[str, int]) -> None:
         super().__init__(message)
-        self.place = place
+        self.location = location
 
 
-class ExampleFailed(Placed, AssertionError):
+class ExampleFailed(LocatedError, AssertionError):
     """An example gave a different result than written."""
 
 
-class MalformedExamples(Placed, ValueError):
+class MalformedExamples(LocatedError, ValueError):
     """Examples that cannot be parsed."""

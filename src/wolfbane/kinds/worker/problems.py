@@ -7,7 +7,7 @@ import traceback
 import unittest
 
 from wolfbane.kinds.worker.channel import Message
-from wolfbane.kinds.worker.located_error import Placed
+from wolfbane.kinds.worker.located_error import LocatedError
 
 TYPE_CHECKING = False  # type checkers take it for true; to import typing takes a while
 if TYPE_CHECKING:
@@ -43,7 +43,9 @@ def subtest_name(subtest: Any) -> str:
         return message
     describe = getattr(subtest, "_subDescription", None)
     try:
-        return str(describe()) if callable(describe) else str(subtest)
+        if callable(describe):
+            return str(describe())
+        return str(subtest)
     except Exception as broken:  # a part may have passed whose parameters cannot be shown
         return f"(its parameters raised {type(broken).__name__})"
 
@@ -57,15 +59,18 @@ def problem_of(error: BaseException, outcome: str = "errored") -> Message:
         text = str(error)
     except Exception as broken:
         text = f"<its text raised {type(broken).__name__}>"
-    message = f"{kind.__name__}: {text}" if text else kind.__name__
-    if text and (kind is AssertionError or isinstance(error, Placed)):
+    if text:
+        message = f"{kind.__name__}: {text}"
+    else:
+        message = kind.__name__
+    if text and (kind is AssertionError or isinstance(error, LocatedError)):
         message = text
     frames = [
         {"file": frame.filename, "line": frame.lineno, "function": frame.name}
         for frame, number in _frames(error)
     ]
-    if isinstance(error, Placed):
-        file, line = error.place
+    if isinstance(error, LocatedError):
+        file, line = error.location
         frames = [{"file": file, "line": line, "function": "example"}]
         return {"outcome": outcome, "message": text, "frames": frames, "trace": text}
     try:

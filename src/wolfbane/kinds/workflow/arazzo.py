@@ -67,7 +67,9 @@ class Arazzo:
             return entry
         names = entry["reference"].removeprefix("$").split(".")
         component: dict[str, Any] = dict(look_up(self.data, "".join(map(step, names))))
-        return {**component, "value": entry["value"]} if "value" in entry else component
+        if "value" in entry:
+            return {**component, "value": entry["value"]}
+        return component
 
     def depends_on(self, workflow: str) -> list[str]:
         """The workflows of this document that must run before."""
@@ -101,7 +103,7 @@ def read(text: str, name: str, *, check: bool = True) -> Arazzo:
     if not check:
         return Arazzo(name, document)
     problems = [
-        Problem(message, name, document.line(pointer), hint)
+        Problem(message=message, file=name, line=document.line(pointer), hint=hint)
         for pointer, message, hint in _shape_problems(document.data)
     ]
     if not problems:
@@ -131,23 +133,24 @@ def _shape_problems(data: Any) -> Iterator[Finding]:
 
 def _finding(error: Any) -> Iterator[Finding]:
     pointer = "".join(map(step, error.absolute_path))
-    place = pointer.rpartition("/")[2] or "the document"
+    subject = pointer.rpartition("/")[2] or "the document"
     if error.validator == "unevaluatedProperties":
         known = list(error.schema.get("properties", {}))
-        for key in error.instance if isinstance(error.instance, dict) else ():
-            if key not in known and not key.startswith("x-"):
-                yield pointer + step(key), f"unknown field '{key}'", did_you_mean(key, known)
+        if isinstance(error.instance, dict):
+            for key in error.instance:
+                if key not in known and not key.startswith("x-"):
+                    yield pointer + step(key), f"unknown field '{key}'", did_you_mean(key, known)
     elif error.validator == "required":
         missing = [key for key in error.validator_value if key not in error.instance]
         for key in missing:
-            yield pointer, f"'{key}' is missing in {place}", ""
+            yield pointer, f"'{key}' is missing in {subject}", ""
     elif error.validator == "enum":
         hint = did_you_mean(str(error.instance), map(str, error.validator_value))
-        yield pointer, f"'{place}' is '{error.instance}'", hint
+        yield pointer, f"'{subject}' is '{error.instance}'", hint
     elif error.validator == "pattern":
-        yield pointer, f"'{place}' is '{error.instance}', which is none", ""
+        yield pointer, f"'{subject}' is '{error.instance}', which is none", ""
     else:
-        yield pointer, f"'{place}': {error.message}"[:300], ""
+        yield pointer, f"'{subject}': {error.message}"[:300], ""
 
 
 def _twins(workflows: list[dict[str, Any]]) -> Iterator[tuple[str, str]]:

@@ -39,8 +39,8 @@ def document_problems(library: DocumentSet) -> dict[str, tuple[str, ...]]:
     problems = {}
     for index, name in enumerate(library.document.workflows):
         lines = {
-            f"{library.path}:{written.line(pointer)}: {words}": written.line(pointer)
-            for pointer, words in workflow_problems(library, index)
+            f"{library.path}:{written.line(pointer)}: {message}": written.line(pointer)
+            for pointer, message in workflow_problems(library, index)
         }
         if lines:
             problems[name] = tuple(sorted(lines, key=lines.__getitem__))
@@ -50,140 +50,145 @@ def document_problems(library: DocumentSet) -> dict[str, tuple[str, ...]]:
 def workflow_problems(library: DocumentSet, index: int) -> Iterator[Finding]:
     """All errors of one workflow; reads the sources that it uses."""
     workflow = library.document.data["workflows"][index]
-    place, name = f"/workflows/{index}", workflow["workflowId"]
+    pointer, name = f"/workflows/{index}", workflow["workflowId"]
     for number, needed in enumerate(workflow.get("dependsOn", [])):
-        yield from _target(library, needed, f"{place}/dependsOn/{number}")
+        yield from _target(library, needed, f"{pointer}/dependsOn/{number}")
     if name in library.document.circular:
-        yield f"{place}/dependsOn", f"workflow '{name}' depends on itself"
+        yield f"{pointer}/dependsOn", f"workflow '{name}' depends on itself"
     ids = [item["stepId"] for item in workflow["steps"]]
     for number, item in enumerate(workflow["steps"]):
-        here = f"{place}/steps/{number}"
+        here = f"{pointer}/steps/{number}"
         if item["stepId"] in ids[:number]:
             yield f"{here}/stepId", f"two steps are named '{item['stepId']}'"
-        yield from _step_problems(library, item, ids, here)
+        yield from _step_problems(library, item, ids, pointer=here)
     for key in ("successActions", "failureActions", "parameters"):
-        yield from _entries(library, workflow.get(key, []), ids, f"{place}/{key}")
+        yield from _entries(library, workflow.get(key, []), ids, pointer=f"{pointer}/{key}")
     yield from name_problems(library, index)
 
 
 def _step_problems(
-    library: DocumentSet, item: dict[str, Any], ids: list[str], place: str
+    library: DocumentSet, item: dict[str, Any], ids: list[str], pointer: str
 ) -> Iterator[Finding]:
     ways = [way for way in _WAYS if way in item]
     if len(ways) != 1:
-        words = f"step '{item['stepId']}' needs exactly one of {', '.join(_WAYS)}"
-        yield place, words + (f", but has {', '.join(ways)}" if ways else "")
+        message = f"step '{item['stepId']}' needs exactly one of {', '.join(_WAYS)}"
+        yield pointer, message + (f", but has {', '.join(ways)}" if ways else "")
     elif "workflowId" in item:
-        yield from _call(library, item, place)
+        yield from _call(library, item, pointer)
     else:
-        yield from _operation(library, item, place)
+        yield from _operation(library, item, pointer)
     for key in ("parameters", "onSuccess", "onFailure"):
-        yield from _entries(library, item.get(key, []), ids, f"{place}/{key}")
-    yield from _criteria(item.get("successCriteria", []), f"{place}/successCriteria")
-    yield from _extensions(item, place)
-    yield from _template(item.get("requestBody", {}), f"{place}/requestBody/payload")
+        yield from _entries(library, item.get(key, []), ids, pointer=f"{pointer}/{key}")
+    yield from _criteria(item.get("successCriteria", []), f"{pointer}/successCriteria")
+    yield from _extensions(item, pointer)
+    yield from _template(item.get("requestBody", {}), f"{pointer}/requestBody/payload")
 
 
-def _operation(library: DocumentSet, item: dict[str, Any], place: str) -> Iterator[Finding]:
+def _operation(library: DocumentSet, item: dict[str, Any], pointer: str) -> Iterator[Finding]:
     for index, entry in enumerate(item.get("parameters", [])):
         if "reference" not in entry and "in" not in entry:
-            words = f"parameter '{entry['name']}' has no 'in'"
-            yield f"{place}/parameters/{index}", words
+            message = f"parameter '{entry['name']}' has no 'in'"
+            yield f"{pointer}/parameters/{index}", message
     try:
         operation = library.operation(item)
     except (ValueError, OSError) as error:
-        yield place, str(error)
+        yield pointer, str(error)
         return
     schemes = operation.source.security_schemes
     for name in dict.fromkeys(name for each in operation.security for name in each):
         if name not in schemes:
-            words = f"operation '{operation.name}' requires the security scheme '{name}', but"
+            message = f"operation '{operation.name}' requires the security scheme '{name}', but"
             hint = did_you_mean(name, schemes)
-            yield place, f"{words} its description does not define; {hint}".removesuffix("; ")
+            yield pointer, f"{message} its description does not define; {hint}".removesuffix("; ")
 
 
-def _call(library: DocumentSet, item: dict[str, Any], place: str) -> Iterator[Finding]:
+def _call(library: DocumentSet, item: dict[str, Any], pointer: str) -> Iterator[Finding]:
     """A step that calls a workflow: the workflow must exist and must have the given inputs."""
     target = item["workflowId"]
-    problems = list(_target(library, target, f"{place}/workflowId"))
+    problems = list(_target(library, target, f"{pointer}/workflowId"))
     yield from problems
     if problems:
         return
     other, name = library.workflow(target)
-    known = input_names(other, name) if other is not library else None
+    known = None
+    if other is not library:
+        known = input_names(other, name)
     described = other.document.workflows[name].get("inputs", {})
     if isinstance(described, Mapping) and described.get("additionalProperties") is False:
         known = set(described.get("properties", {}))
     for index, entry in enumerate(item.get("parameters", [])):
         given = entry.get("name", "")
         if known is not None and given and given not in known:
-            words = f"workflow '{target}' has no input '{given}'; {did_you_mean(given, known)}"
-            yield f"{place}/parameters/{index}", words.removesuffix("; ")
+            message = f"workflow '{target}' has no input '{given}'; {did_you_mean(given, known)}"
+            yield f"{pointer}/parameters/{index}", message.removesuffix("; ")
 
 
-def _target(library: DocumentSet, target: str, place: str) -> Iterator[Finding]:
+def _target(library: DocumentSet, target: str, pointer: str) -> Iterator[Finding]:
     """A named workflow must exist, in this document or in another."""
     try:
         library.workflow(target)
     except DocumentError as error:
-        yield place, f"cannot read the document of '{target}': {error}"
+        yield pointer, f"cannot read the document of '{target}': {error}"
     except (ValueError, OSError) as error:
-        yield place, str(error)
+        yield pointer, str(error)
 
 
 def _entries(
-    library: DocumentSet, entries: list[dict[str, Any]], ids: list[str], place: str
+    library: DocumentSet, entries: list[dict[str, Any]], ids: list[str], pointer: str
 ) -> Iterator[Finding]:
     """Parameters and actions, or references to them."""
     for index, entry in enumerate(entries):
-        here = f"{place}/{index}"
+        here = f"{pointer}/{index}"
         try:
-            found = library.document.resolved(entry)
+            item = library.document.resolved(entry)
         except (KeyError, TypeError):
             yield here, _no_component(library, str(entry["reference"]))
             continue
-        if "type" in found:
-            yield from _action(library, found, ids, here)
+        if "type" in item:
+            yield from _action(library, item, ids, pointer=here)
 
 
 def _no_component(library: DocumentSet, reference: str) -> str:
     group, _, name = reference.removeprefix("$components.").partition(".")
     known = library.document.data.get("components", {}).get(group, {})
-    words = f"there is no component '{reference}'; {did_you_mean(name, known)}"
-    return words.removesuffix("; ")
+    message = f"there is no component '{reference}'; {did_you_mean(name, known)}"
+    return message.removesuffix("; ")
 
 
 def _action(
-    library: DocumentSet, action: dict[str, Any], ids: list[str], place: str
+    library: DocumentSet, action: dict[str, Any], ids: list[str], pointer: str
 ) -> Iterator[Finding]:
     targets = [key for key in ("workflowId", "stepId") if key in action]
     name = action["name"]
     if len(targets) > 1 or (action["type"] == "goto" and not targets):
-        yield place, f"action '{name}' of type {action['type']} needs workflowId or stepId"
+        yield pointer, f"action '{name}' of type {action['type']} needs workflowId or stepId"
     if action["type"] == "end" and targets:
-        yield place, f"action '{name}' ends the workflow, so it cannot have {' or '.join(targets)}"
+        yield (
+            pointer,
+            f"action '{name}' ends the workflow, so it cannot have {' or '.join(targets)}",
+        )
     if "stepId" in action and action["stepId"] not in ids:
         hint = did_you_mean(action["stepId"], ids)
-        words = f"there is no step '{action['stepId']}'; {hint}"
-        yield f"{place}/stepId", words.removesuffix("; ")
+        message = f"there is no step '{action['stepId']}'; {hint}"
+        yield f"{pointer}/stepId", message.removesuffix("; ")
     if "workflowId" in action:
-        yield from _target(library, action["workflowId"], f"{place}/workflowId")
-    yield from _criteria(action.get("criteria", []), f"{place}/criteria")
+        yield from _target(library, action["workflowId"], f"{pointer}/workflowId")
+    yield from _criteria(action.get("criteria", []), f"{pointer}/criteria")
 
 
-def _criteria(entries: list[dict[str, Any]], place: str) -> Iterator[Finding]:
+def _criteria(entries: list[dict[str, Any]], pointer: str) -> Iterator[Finding]:
     for index, entry in enumerate(entries):
-        yield from _criterion(entry, f"{place}/{index}")
+        yield from _criterion(entry, f"{pointer}/{index}")
 
 
-def _criterion(entry: dict[str, Any], place: str) -> Iterator[Finding]:
+def _criterion(entry: dict[str, Any], pointer: str) -> Iterator[Finding]:
     kind = entry.get("type", "simple")
     kind = kind["type"] if isinstance(kind, dict) else kind
     problem = _condition_problem(kind, entry["condition"])
     if problem:
-        yield f"{place}/condition", problem
+        yield f"{pointer}/condition", problem
     if kind != "simple" and "context" not in entry:
-        yield place, f"a criterion of type {kind} needs a 'context'"
+        yield pointer, f"a criterion of type {kind} needs a 'context'"
 
 
 def _condition_problem(kind: str, text: str) -> str:
@@ -213,41 +218,41 @@ def _condition_problem(kind: str, text: str) -> str:
     return ""
 
 
-def _extensions(item: Mapping[str, Any], place: str) -> Iterator[Finding]:
+def _extensions(item: Mapping[str, Any], pointer: str) -> Iterator[Finding]:
     """The fields that are Wolfbane's own."""
     checks = item.get(CONTRACT, [])
     if not isinstance(checks, list):
-        words = (
+        message = (
             f"'{CONTRACT}' must be a list of checks ({', '.join(CHECKS)}); "
             f"an empty list means no checks"
         )
-        yield f"{place}/{CONTRACT}", words
+        yield f"{pointer}/{CONTRACT}", message
     else:
-        yield from ((f"{place}/{CONTRACT}", words) for words in unknown_checks(checks))
+        yield from ((f"{pointer}/{CONTRACT}", message) for message in unknown_checks(checks))
     for key in (READ, CONNECT):
         try:
             seconds(item.get(key, 1))
         except ValueError as error:
-            yield f"{place}/{key}", f"'{key}': {error}"
+            yield f"{pointer}/{key}", f"'{key}': {error}"
     until = item.get(UNTIL)
     if isinstance(until, dict) and isinstance(until.get("condition"), str):
-        yield from _criterion(until, f"{place}/{UNTIL}")
+        yield from _criterion(until, f"{pointer}/{UNTIL}")
     elif isinstance(until, str):
-        yield from _criterion({"condition": until}, f"{place}/{UNTIL}")
+        yield from _criterion({"condition": until}, f"{pointer}/{UNTIL}")
     elif until is not None:
         yield (
-            f"{place}/{UNTIL}",
+            f"{pointer}/{UNTIL}",
             f"'{UNTIL}' must be a condition, or a criterion with a 'condition'",
         )
 
 
-def _template(body: Mapping[str, Any], place: str) -> Iterator[Finding]:
+def _template(body: Mapping[str, Any], pointer: str) -> Iterator[Finding]:
     """A text that is meant as JSON must be valid JSON, whatever the values of its expressions."""
     payload = body.get("payload")
     if not isinstance(payload, str) or "json" not in body.get("contentType", "json"):
         return
     if problem := json_problem(HOLE.sub("0", payload)):
-        yield place, f"the payload is not valid JSON: {problem}"
+        yield pointer, f"the payload is not valid JSON: {problem}"
 
 
 def json_problem(text: str) -> str:

@@ -37,7 +37,7 @@ class Operand:
     path: tuple[str | int, ...] = ()
 
     @cached_property
-    def words(self) -> str:
+    def text(self) -> str:
         """The expression as written. It is the key for comparing and reporting values."""
         path = "".join(f"[{p}]" if isinstance(p, int) else f".{p}" for p in self.path)
         return f"{self.expression}{path}"
@@ -92,15 +92,15 @@ def value_of(value: Operand, evaluate: Evaluate) -> Any:
     """The value itself; ABSENT if it does not exist. Raises what ``evaluate`` raises."""
     if value.expression is None:
         return value.literal
-    found = evaluate(value.expression)
+    result = evaluate(value.expression)
     for name in value.path:
-        if isinstance(found, dict):
-            found = found.get(str(name))
-        elif isinstance(found, list) and isinstance(name, int) and name < len(found):
-            found = found[name]
+        if isinstance(result, dict):
+            result = result.get(str(name))
+        elif isinstance(result, list) and isinstance(name, int) and name < len(result):
+            result = result[name]
         else:
             return ABSENT
-    return found
+    return result
 
 
 def actual_values(condition: Condition, evaluate: Evaluate) -> list[str]:
@@ -108,10 +108,10 @@ def actual_values(condition: Condition, evaluate: Evaluate) -> list[str]:
     text is compared with a number.
     """
     if isinstance(condition, Logic):
-        found = [words for part in condition.parts for words in actual_values(part, evaluate)]
-        return list(dict.fromkeys(found))
+        actual = [shown for part in condition.parts for shown in actual_values(part, evaluate)]
+        return list(dict.fromkeys(actual))
     told = [
-        f"{value.words} is {_shown(value_of(value, evaluate))}"
+        f"{value.text} is {_shown(value_of(value, evaluate))}"
         for value in (condition.left, condition.right)
         if value.expression is not None
     ]
@@ -129,8 +129,12 @@ def _shown(value: Any) -> str:
 
 def _type_of(value: Any) -> str:
     if isinstance(value, str):
-        return "" if isinstance(value, Untyped) else "text"
-    return "number" if _is_number(value) else ""
+        if isinstance(value, Untyped):
+            return ""
+        return "text"
+    if _is_number(value):
+        return "number"
+    return ""
 
 
 def expressions_of(condition: Condition) -> Iterator[Expression]:
@@ -151,7 +155,10 @@ def _compare(left: Any, sign: str, right: Any) -> bool:
     null and nothing else; any other comparison with it is false, also ``!=``.
     """
     if left is ABSENT or right is ABSENT:
-        other = right if left is ABSENT else left
+        if left is ABSENT:
+            other = right
+        else:
+            other = left
         return sign in ("==", "<=", ">=") and (other is None or other is ABSENT)
     if isinstance(left, str) and isinstance(right, str):
         left, right = left.casefold(), right.casefold()
@@ -159,7 +166,9 @@ def _compare(left: Any, sign: str, right: Any) -> bool:
         left, right = _as_number(left, right), _as_number(right, left)
     if sign in ("==", "!="):
         same = left == right and isinstance(left, bool) == isinstance(right, bool)
-        return same if sign == "==" else not same
+        if sign == "==":
+            return same
+        return not same
     if left is None or right is None or _is_number(left) != _is_number(right):
         return False
     if sign in ("<", "<="):
@@ -206,8 +215,8 @@ class _ConditionParser:
         return condition
 
     def fail(self, message: str) -> None:
-        place = self.tokens[self.at][2] if self.at < len(self.tokens) else len(self.text)
-        raise BadExpression(message, self.text, place)
+        position = self.tokens[self.at][2] if self.at < len(self.tokens) else len(self.text)
+        raise BadExpression(message, self.text, position)
 
     def take(self, *signs: str) -> str:
         if self.at < len(self.tokens) and self.tokens[self.at][1] in signs:
@@ -221,10 +230,14 @@ class _ConditionParser:
         parts = [self.below(sign)]
         while self.take(sign):
             parts.append(self.below(sign))
-        return parts[0] if len(parts) == 1 else Logic(sign, tuple(parts))
+        if len(parts) == 1:
+            return parts[0]
+        return Logic(sign, tuple(parts))
 
     def below(self, sign: str) -> Condition:
-        return self.logic("&&") if sign == "||" else self.single()
+        if sign == "||":
+            return self.logic("&&")
+        return self.single()
 
     def single(self) -> Condition:
         if self.take("!"):
@@ -236,12 +249,14 @@ class _ConditionParser:
             return condition
         left = self.value()
         sign = self.take(*_COMPARISONS)
-        return Compare(left, sign, self.value()) if sign else Compare(left)
+        if sign:
+            return Compare(left, sign, self.value())
+        return Compare(left)
 
     def value(self) -> Operand:
         if self.at >= len(self.tokens):
             self.fail("a value is missing")
-        kind, text, place = self.tokens[self.at]
+        kind, text, position = self.tokens[self.at]
         self.at += 1
         if kind == "number":
             return Operand(float(text) if re.search("[.eE]", text) else int(text))
@@ -255,28 +270,28 @@ class _ConditionParser:
             try:
                 expression = read(text)
             except BadExpression as error:
-                words = str(error).partition(":")[0]
-                raise BadExpression(words, self.text, place + error.position) from None
+                message = str(error).partition(":")[0]
+                raise BadExpression(message, self.text, position + error.position) from None
             return Operand(None, expression, (*inside, *self.path()))
         self.at -= 1
         self.fail(f"'{text}' is not a value (put text in single quotes)")
         raise AssertionError
 
     def path(self) -> list[str | int]:
-        found: list[str | int] = []
+        path: list[str | int] = []
         while True:
             if self.take("["):
                 kind, text, _ = self.tokens[self.at] if self.at < len(self.tokens) else ("", "", 0)
                 if kind != "number" or not text.isdecimal():
                     self.fail("a number is missing")
                 self.at += 1
-                found.append(int(text))
+                path.append(int(text))
                 if not self.take("]"):
                     self.fail("']' is missing")
             elif self.take("."):
                 if self.at >= len(self.tokens) or self.tokens[self.at][0] not in ("name", "word"):
                     self.fail("a name is missing")
-                found.append(self.tokens[self.at][1])
+                path.append(self.tokens[self.at][1])
                 self.at += 1
             else:
-                return found
+                return path

@@ -44,27 +44,25 @@ class DocumentSet:
     def description(self, name: str) -> OpenAPI:
         """The OpenAPI description of that name. Raises Unknown, DocumentError or OSError."""
         if name not in self._described:
-            place = self._place(name)
-            text = self._read(place)
-            address = (self.root / place).as_uri()
+            path = self._place(name)
+            text = self._read(path)
+            address = (self.root / path).as_uri()
             try:
                 self._described[name] = openapi.read(
-                    text, place, address, self._load, check=self._check
+                    text, path, address, self._load, check=self._check
                 )
             except BadDocument:
                 raise
             except DocumentError as error:
-                raise BadDocument([Problem(str(error), place, error.line)]) from None
+                raise BadDocument([Problem(str(error), path, error.line)]) from None
         return self._described[name]
 
     def other(self, name: str) -> DocumentSet:
         """Another Arazzo document that is a source of this one."""
         if name not in self._others:
-            place = self._place(name)
-            self.files[place] = None
-            self._others[name] = DocumentSet(
-                self.root, place, check=self._check, copies=self.copies
-            )  # fmt: skip
+            path = self._place(name)
+            self.files[path] = None
+            self._others[name] = DocumentSet(self.root, path, check=self._check, copies=self.copies)
         return self._others[name]
 
     def _place(self, name: str) -> str:
@@ -75,19 +73,19 @@ class DocumentSet:
         if is_url(url):
             place_here = place_of(url, self.copies)
             if not (self.root / place_here).is_file():
-                words = f"source '{name}' is at {url}, and there is no saved copy yet"
-                raise Unknown(f"{words}; the next run downloads it")
+                message = f"source '{name}' is at {url}, and there is no saved copy yet"
+                raise Unknown(f"{message}; the next run downloads it")
             return place_here
         folder = (self.root / self.path).parent
-        place: Path = (folder / urlsplit(url).path).resolve()
+        path: Path = (folder / urlsplit(url).path).resolve()
         try:
-            return place.relative_to(self.root.resolve()).as_posix()
+            return path.relative_to(self.root.resolve()).as_posix()
         except ValueError:
-            return str(place)
+            return str(path)
 
-    def _read(self, place: str) -> str:
-        self.files[place] = None
-        return read_regular(self.root / place).decode("utf-8-sig")
+    def _read(self, path: str) -> str:
+        self.files[path] = None
+        return read_regular(self.root / path).decode("utf-8-sig")
 
     def _load(self, address: str) -> Document:
         """A document that a description refers to."""
@@ -130,24 +128,24 @@ class DocumentSet:
             described = [self.description(source)]
         else:
             described = self.descriptions
-        found = [d.by_id[name] for d in described if name in d.by_id]
-        if not found:
+        operations = [d.by_id[name] for d in described if name in d.by_id]
+        if not operations:
             known = [known for d in described for known in d.by_id]
             hint = did_you_mean(name, known)
             raise Unknown(f"there is no operation '{name}'; {hint}".removesuffix("; "))
-        if len(found) > 1:
-            names = ", ".join(operation.source.name for operation in found)
+        if len(operations) > 1:
+            names = ", ".join(operation.source.name for operation in operations)
             hint = f"write $sourceDescriptions.NAME.{name}"
             raise Unknown(
                 f"operation '{name}' is defined in several descriptions ({names}); {hint}"
             )
-        return found[0]
+        return operations[0]
 
     def _by_path(self, text: str) -> Operation:
         match = _BY_PATH.fullmatch(text)
         if match is None:
-            words = "write it as {$sourceDescriptions.NAME.url}#/paths/~1PATH/METHOD"
-            raise Unknown(f"operationPath '{text}': {words}")
+            message = "write it as {$sourceDescriptions.NAME.url}#/paths/~1PATH/METHOD"
+            raise Unknown(f"operationPath '{text}': {message}")
         description = self.description(match[1])
         if match[2] not in description.by_pointer:
             hint = did_you_mean(match[2], description.by_pointer)

@@ -58,10 +58,14 @@ class Document:
         loader: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
         try:
             node = yaml.compose(self.text, Loader=loader)
-            data = _Values(lines).of(node, "", ()) if node is not None else None
+            data = None
+            if node is not None:
+                data = _Values(lines).of(node, "", ())
         except yaml.MarkedYAMLError as error:
             mark = error.problem_mark or error.context_mark
-            where = mark.line + 1 if mark else 1
+            where = 1
+            if mark:
+                where = mark.line + 1
             raise DocumentError(f"not valid YAML: {error.problem}", where) from None
         except RecursionError:
             raise DocumentError(_TOO_DEEP) from None
@@ -135,8 +139,8 @@ class _Values:
         self._repeated += id(node) in self._seen
         self._seen.add(id(node))
         if self._repeated > _MOST_REPEATED:
-            words = f"the aliases expand to more than {_MOST_REPEATED:,} values"
-            raise DocumentError(words, line)
+            message = f"the aliases expand to more than {_MOST_REPEATED:,} values"
+            raise DocumentError(message, line)
 
 
 def _scalar(node: Any) -> Any:
@@ -149,7 +153,9 @@ def _scalar(node: Any) -> Any:
     if _BOOLEAN.fullmatch(text):
         return text.lower() == "true"
     if _INTEGER.fullmatch(text):
-        return int(text, 0) if text[:2] in ("0o", "0x") else int(text)
+        if text[:2] in ("0o", "0x"):
+            return int(text, 0)
+        return int(text)
     if _NUMBER.fullmatch(text):
         return float(text)
     return text

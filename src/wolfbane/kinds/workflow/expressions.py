@@ -83,9 +83,11 @@ def read(text: str) -> Expression:
         return Expression(head)
     if hash_sign and pointer and not pointer.startswith("/"):
         raise BadExpression("a JSON Pointer must start with '/'", text, len(dotted) + 1)
-    found = pointer if hash_sign else None
+    result = None
+    if hash_sign:
+        result = pointer
     if head in ("request", "response"):
-        return _of_message(text, head, names, found)
+        return _of_message(text, head, names, pointer=result)
     if not names:
         raise BadExpression(f"${head} needs a name", text, at - 1)
     for name in names:
@@ -93,12 +95,14 @@ def read(text: str) -> Expression:
             raise BadExpression(f"'{name}' is not a valid name", text, at)
         at += len(name) + 1
     _check_shape(text, head, names)
-    return Expression(head, tuple(names), found)
+    return Expression(head, tuple(names), result)
 
 
 def _of_message(text: str, head: str, names: list[str], pointer: str | None) -> Expression:
     at = len(head) + 2
-    kind = names[0] if names else ""
+    kind = ""
+    if names:
+        kind = names[0]
     if kind not in ("header", "query", "path", "body"):
         hint = did_you_mean(kind, ("header", "query", "path", "body"))
         raise BadExpression(f"there is no ${head}.{kind}; {hint}".removesuffix("; "), text, at)
@@ -140,8 +144,10 @@ def evaluate_value(value: Any, evaluate: Callable[[Expression], Any]) -> Any:
         if is_expression(value):
             return evaluate(read(value))
         if whole := HOLE.fullmatch(value):
-            found = evaluate(read(whole[1]))
-            return found if isinstance(found, dict | list) else as_text(found)
+            result = evaluate(read(whole[1]))
+            if isinstance(result, dict | list):
+                return result
+            return as_text(result)
         return HOLE.sub(lambda hole: as_text(evaluate(read(hole[1]))), value)
     if isinstance(value, list):
         return [evaluate_value(item, evaluate) for item in value]
@@ -168,7 +174,9 @@ def looks_like_expression(text: str) -> bool:
 def expressions_in(value: Any) -> list[str]:
     """The texts of all expressions in a value, to check them in advance."""
     if isinstance(value, str):
-        return [value] if looks_like_expression(value) else HOLE.findall(value)
+        if looks_like_expression(value):
+            return [value]
+        return HOLE.findall(value)
     if isinstance(value, list):
         return [text for item in value for text in expressions_in(item)]
     if isinstance(value, dict):

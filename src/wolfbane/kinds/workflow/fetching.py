@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urljoin
 
+import msgspec
 from msgspec import to_builtins
 
 from wolfbane.basis.files import read_regular, write_whole
@@ -42,7 +43,7 @@ def fetch_documents(
         except OSError as error:
             fetched.problems.append(f"cannot download {url}: {error}")
         else:
-            text = (root / fetched.copies[url].place).read_text(encoding="utf-8")
+            text = (root / fetched.copies[url].file).read_text(encoding="utf-8")
             waiting += _sources(text, url)
     return fetched
 
@@ -85,14 +86,14 @@ class DocumentCache:
             self.verify = str(root / self.verify)
         self.path = self.root / self.folder / INDEX
         self.known: dict[str, Copy] = {}
-        with contextlib.suppress(OSError, ValueError, TypeError, AttributeError):
+        with contextlib.suppress(OSError, ValueError):
             read = json.loads(self.path.read_bytes())
-            self.known = {url: Copy(**entry) for url, entry in read.items()}
+            self.known = msgspec.convert(read, dict[str, Copy])
 
     def copy(self, url: str, warnings: list[str]) -> Copy:
         """The copy to use. Raises OSError if there is none and the download fails."""
         known = self.known.get(url)
-        if known is not None and not (self.root / known.place).is_file():
+        if known is not None and not (self.root / known.file).is_file():
             known = None
         if known is None and self.freshness is Freshness.OFFLINE:
             raise OSError("there is no saved copy (--offline)")
@@ -107,11 +108,12 @@ class DocumentCache:
         if answer.status_code != 200:
             raise OSError(f"status {answer.status_code}")
         content = answer.content
-        place = place_of(url, self.folder)
-        write_whole(self.root / place, content.decode("utf-8", "replace"))
+        path = place_of(url, self.folder)
+        write_whole(self.root / path, content.decode("utf-8", "replace"))
         now = datetime.now().astimezone().isoformat(timespec="seconds")
         digest = hashlib.sha256(content).hexdigest()
-        copy = Copy(url, place, now, digest, answer.headers.get("etag", ""))
+        etag = answer.headers.get("etag", "")
+        copy = Copy(url=url, file=path, fetched=now, digest=digest, etag=etag)
         self.known[url] = copy
         entries = {name: to_builtins(entry) for name, entry in sorted(self.known.items())}
         write_whole(self.path, json.dumps(entries, indent=1) + "\n")
@@ -119,15 +121,18 @@ class DocumentCache:
 
     def _compare(self, known: Copy) -> list[str]:
         """Whether the current document differs from the copy."""
-        headers = {"If-None-Match": known.etag} if known.etag else {}
+        if known.etag:
+            headers = {"If-None-Match": known.etag}
+        else:
+            headers = {}
         try:
             answer = self._get(known.url, headers, COMPARE_LIMIT)
         except OSError as error:
-            return [f"{known.url}: using the saved copy ({known.words}), because {error}"]
+            return [f"{known.url}: using the saved copy ({known.description}), because {error}"]
         changed = hashlib.sha256(answer.content).hexdigest() != known.digest
         if answer.status_code == 200 and changed:
             return [
-                f"{known.url}: the saved copy is out of date ({known.words}); "
+                f"{known.url}: the saved copy is out of date ({known.description}); "
                 f"use --refresh to download it again"
             ]
         return []
@@ -137,9 +142,12 @@ class DocumentCache:
 
         try:
             return httpx.get(
-                url, headers={**self.headers, **headers}, timeout=patience, verify=self.verify,
+                url,
+                headers={**self.headers, **headers},
+                timeout=patience,
+                verify=self.verify,
                 follow_redirects=True,
-            )  # fmt: skip
+            )
         except httpx.ConnectError:
             raise OSError("no server answers at this address") from None
         except (httpx.HTTPError, httpx.InvalidURL) as error:

@@ -59,7 +59,7 @@ class WorkflowKind(
     def scan(self, root: Path, suite: WorkflowSuite, path: str, source: bytes) -> TestFile | None:
         """A test for each workflow, or for each row of its data."""
 
-        return scan_document(root, suite, self.name, path)
+        return scan_document(root, suite, self.name, path=path)
 
     def worker(self, root: Path, suite: WorkflowSuite) -> WorkerCommand:
         """A process of Wolfbane's that sends the requests."""
@@ -84,11 +84,13 @@ class WorkflowKind(
     ) -> Iterator[tuple[Location, str]]:
         for key, problem in suite.http.wrong_limits(unfilled=True):
             yield ("http", key), problem
-        for words in unknown_checks(suite.http.contract):
-            yield ("http", "contract"), words
+        for message in unknown_checks(suite.http.contract):
+            yield ("http", "contract"), message
 
     def path_on_disk(self, suite: WorkflowSuite, path: str) -> str:
-        return place_of(path, suite.http.copies) if is_url(path) else path
+        if is_url(path):
+            return place_of(path, suite.http.copies)
+        return path
 
     def placeholders(self, suite: WorkflowSuite) -> Mapping[str, object]:
         http = suite.http
@@ -105,7 +107,7 @@ class WorkflowKind(
         filled: Sequence[WorkflowSuite],
     ) -> Iterator[tuple[Location, str, str]]:
         for each in filled:
-            yield from ((("http", key), words, "") for key, words in each.http.wrong_limits())
+            yield from ((("http", key), message, "") for key, message in each.http.wrong_limits())
         if not suite.http.security:
             return
 
@@ -113,8 +115,8 @@ class WorkflowKind(
         known = security_schemes(root, suite, files)
         for name in suite.http.security:
             if known is not None and name not in known:
-                words = f"no description defines the security scheme '{name}'"
-                yield ("http", "security", name), words, did_you_mean(name, known)
+                message = f"no description defines the security scheme '{name}'"
+                yield ("http", "security", name), message, did_you_mean(name, known)
 
     def relocated(self, suite: WorkflowSuite, to: Relocation) -> WorkflowSuite:
         return replace(suite, http=suite.http.relocated(to))
@@ -141,18 +143,29 @@ def scan_document(root: Path, suite: WorkflowSuite, kind: str, path: str) -> Tes
     try:
         library = DocumentSet(root, path, check=True, copies=suite.http.copies)
         library.read_sources()
-        found = cases(library)
+        items = cases(library)
     except (DocumentError, Unknown, OSError, UnicodeDecodeError) as error:
         return TestFile(path, suite.name, kind, complete=False, error=str(error))
     tests = [
         Test(
-            suite.name, kind, path, case.name, case.line, case.end,
-            tuple(Tag.parse(tag, "document") for tag in case.tags), needs=case.needs,
+            suite=suite.name,
+            kind=kind,
+            path=path,
+            name=case.name,
+            line=case.line,
+            end=case.end,
+            tags=tuple(Tag.parse(tag, "document") for tag in case.tags),
+            needs=case.needs,
         )
-        for case in found
-    ]  # fmt: skip
+        for case in items
+    ]
     return TestFile(
-        path, suite.name, kind, tuple(tests), divisible=True, depends=tuple(library.files)
+        path=path,
+        suite=suite.name,
+        kind=kind,
+        tests=tuple(tests),
+        divisible=True,
+        depends=tuple(library.files),
     )
 
 

@@ -20,11 +20,11 @@ _DEEPEST = 10
 def name_problems(library: DocumentSet, index: int) -> Iterator[Finding]:
     """Invalid expressions of one workflow, and expressions with undefined names."""
     names = _Names(library, index)
-    for place, found, nested in _used(library, index):
-        if isinstance(found, BadExpression):
-            yield place, str(found)
-        elif problem := names.problem(found, nested):
-            yield place, problem
+    for pointer, expression, nested in _used(library, index):
+        if isinstance(expression, BadExpression):
+            yield pointer, str(expression)
+        elif problem := names.problem(expression, nested):
+            yield pointer, problem
 
 
 def input_names(library: DocumentSet, workflow: str) -> set[str] | None:
@@ -62,7 +62,10 @@ def declared_inputs(library: DocumentSet, schema: Any, depth: int = 0) -> dict[s
     if open_ended or depth > _DEEPEST:
         return None
     properties: dict[str, Any] = {}
-    named = [_referred(library, schema["$ref"])] if "$ref" in schema else []
+    if "$ref" in schema:
+        named = [_referred(library, schema["$ref"])]
+    else:
+        named = []
     for part in (*named, *schema.get("allOf", [])):
         inner = declared_inputs(library, part, depth + 1)
         if inner is None:
@@ -79,56 +82,62 @@ def _referred(library: DocumentSet, reference: object) -> Any:
 
 def _used(
     library: DocumentSet, index: int
-) -> Iterator[tuple[str, Expression | BadExpression, str]]:  # fmt: skip
+) -> Iterator[tuple[str, Expression | BadExpression, str]]:
     """All expressions of a workflow: the place, and the workflow that the step calls, if any."""
-    place = f"/workflows/{index}"
+    pointer = f"/workflows/{index}"
     workflow = library.document.data["workflows"][index]
-    for here, found in _in_texts(workflow.get("outputs", {}), f"{place}/outputs"):
-        yield here, found, ""
+    for here, expression in _in_texts(workflow.get("outputs", {}), f"{pointer}/outputs"):
+        yield here, expression, ""
     for key in ("parameters", "successActions", "failureActions"):
-        for here, found in _in_entries(library, workflow.get(key, []), f"{place}/{key}"):
-            yield here, found, ""
+        for here, expression in _in_entries(library, workflow.get(key, []), f"{pointer}/{key}"):
+            yield here, expression, ""
     for number, item in enumerate(workflow["steps"]):
-        for here, found in _in_step(library, item, f"{place}/steps/{number}"):
-            yield here, found, item.get("workflowId", "")
+        for here, expression in _in_step(library, item, f"{pointer}/steps/{number}"):
+            yield here, expression, item.get("workflowId", "")
 
 
 Found = Iterator[tuple[str, Expression | BadExpression]]
 
 
-def _in_step(library: DocumentSet, item: Mapping[str, Any], place: str) -> Found:
+def _in_step(library: DocumentSet, item: Mapping[str, Any], pointer: str) -> Found:
     for key in ("parameters", "onSuccess", "onFailure"):
-        yield from _in_entries(library, item.get(key, []), f"{place}/{key}")
-    yield from _in_criteria(item.get("successCriteria", []), f"{place}/successCriteria")
+        yield from _in_entries(library, item.get(key, []), f"{pointer}/{key}")
+    yield from _in_criteria(item.get("successCriteria", []), f"{pointer}/successCriteria")
     if "x-until" in item:
-        yield from _in_criteria([item["x-until"]], f"{place}/x-until", counted=False)
+        yield from _in_criteria([item["x-until"]], f"{pointer}/x-until", counted=False)
     body = item.get("requestBody", {})
     for key in ("payload", "x-file"):
-        yield from _in_value(body.get(key), f"{place}/requestBody/{key}")
+        yield from _in_value(body.get(key), f"{pointer}/requestBody/{key}")
     for number, entry in enumerate(body.get("replacements", [])):
-        yield from _in_value(entry["value"], f"{place}/requestBody/replacements/{number}/value")
-    yield from _in_texts(item.get("outputs", {}), f"{place}/outputs")
+        yield from _in_value(entry["value"], f"{pointer}/requestBody/replacements/{number}/value")
+    yield from _in_texts(item.get("outputs", {}), f"{pointer}/outputs")
 
 
-def _in_entries(library: DocumentSet, entries: list[dict[str, Any]], place: str) -> Found:
+def _in_entries(library: DocumentSet, entries: list[dict[str, Any]], pointer: str) -> Found:
     """Parameters and actions, or references to them; another check reports unknown ones."""
     for index, entry in enumerate(entries):
         try:
-            found = library.document.resolved(entry)
+            item = library.document.resolved(entry)
         except (KeyError, TypeError):
             continue
-        yield from _in_value(found.get("value"), f"{place}/{index}")
-        yield from _in_criteria(found.get("criteria", []), f"{place}/{index}/criteria")
+        yield from _in_value(item.get("value"), f"{pointer}/{index}")
+        yield from _in_criteria(item.get("criteria", []), f"{pointer}/{index}/criteria")
 
 
-def _in_criteria(entries: list[Any], place: str, *, counted: bool = True) -> Found:
+def _in_criteria(entries: list[Any], pointer: str, *, counted: bool = True) -> Found:
     """Contexts, and the names in simple conditions.
 
     An invalid condition is reported by another check.
     """
     for index, entry in enumerate(entries):
-        here = f"{place}/{index}" if counted else place
-        criterion = entry if isinstance(entry, dict) else {"condition": entry}
+        if counted:
+            here = f"{pointer}/{index}"
+        else:
+            here = pointer
+        if isinstance(entry, dict):
+            criterion = entry
+        else:
+            criterion = {"condition": entry}
         if "context" in criterion:
             yield f"{here}/context", _read(criterion["context"])
         if criterion.get("type", "simple") == "simple":
@@ -140,14 +149,14 @@ def _in_criteria(entries: list[Any], place: str, *, counted: bool = True) -> Fou
                 yield f"{here}/condition", expression
 
 
-def _in_texts(texts: Mapping[str, str], place: str) -> Found:
+def _in_texts(texts: Mapping[str, str], pointer: str) -> Found:
     for name, text in texts.items():
-        yield place + step(name), _read(text)
+        yield pointer + step(name), _read(text)
 
 
-def _in_value(value: Any, place: str) -> Found:
+def _in_value(value: Any, pointer: str) -> Found:
     for text in expressions.expressions_in(value):
-        yield place, _read(text)
+        yield pointer, _read(text)
 
 
 def _read(text: str) -> Expression | BadExpression:
@@ -170,7 +179,7 @@ class _Names:
         """The errors in an expression's names. ``nested`` is the workflow of its step."""
         head, names = expression.head, expression.names
         if head == "inputs":
-            return _unknown(expression, "input", names, self._inputs)
+            return _unknown(expression, "input", names, known=self._inputs)
         if head == "outputs":
             return self._output(expression, nested)
         if head == "steps":
@@ -178,8 +187,8 @@ class _Names:
         if head == "workflows":
             known = self._library.document.workflows
             if names[0] not in known:
-                return _unknown(expression, "workflow", names[:1], known)
-            return self._of_workflow(expression, self._library, names[0], names[1:])
+                return _unknown(expression, "workflow", names[:1], known=known)
+            return self._of_workflow(expression, self._library, names[0], rest=names[1:])
         if head == "sourceDescriptions":
             return self._of_source(expression)
         if head == "components":
@@ -191,12 +200,12 @@ class _Names:
         if nested and known is not None:
             called = self._outputs_of(nested)
             known = None if called is None else known | called
-        return _unknown(expression, "output", expression.names, known)
+        return _unknown(expression, "output", expression.names, known=known)
 
     def _of_step(self, expression: Expression) -> str:
         name, *rest = expression.names
         if name not in self._steps:
-            return _unknown(expression, "step", (name,), self._steps)
+            return _unknown(expression, "step", (name,), known=self._steps)
         item = self._steps[name]
         known: set[str] | None = set(item.get("outputs", {}))
         if known is not None and "workflowId" in item:
@@ -204,7 +213,7 @@ class _Names:
             known = None if called is None else known | called
         if len(rest) == 1:
             return ""
-        return _unknown(expression, f"output of step '{name}'", tuple(rest[1:]), known)
+        return _unknown(expression, f"output of step '{name}'", tuple(rest[1:]), known=known)
 
     def _outputs_of(self, workflow: str) -> set[str] | None:
         """The outputs of a called workflow; None if not found, which another check reports."""
@@ -223,28 +232,30 @@ class _Names:
             known = input_names(library, name)
         else:
             known = set(library.document.workflows[name].get("outputs", {}))
-        return _unknown(expression, f"{rest[0][:-1]} of workflow '{name}'", rest[1:], known)
+        return _unknown(expression, f"{rest[0][:-1]} of workflow '{name}'", rest[1:], known=known)
 
     def _of_source(self, expression: Expression) -> str:
         """``$sourceDescriptions.NAME.url`` and similar, or a workflow of another document."""
         name, *rest = expression.names
         sources = self._library.document.sources
         if name not in sources:
-            return _unknown(expression, "source description", (name,), sources)
+            return _unknown(expression, "source description", (name,), known=sources)
         if not rest or rest[0] in sources[name]:
             return ""
         try:
             if sources[name].get("type") != "arazzo":
-                return _unknown(expression, f"field of source '{name}'", rest[:1], sources[name])
+                return _unknown(
+                    expression, f"field of source '{name}'", rest[:1], known=sources[name]
+                )
             library = self._library.other(name)
         except (DocumentError, ValueError, OSError):
             return ""  # it is reported where it is used
         known = library.document.workflows
         if rest[0] not in known:
-            return _unknown(expression, f"workflow of source '{name}'", rest[:1], known)
+            return _unknown(expression, f"workflow of source '{name}'", rest[:1], known=known)
         if rest[1:2] not in ([], ["outputs"], ["inputs"]):
             return f"{expression}: the name of a workflow must be followed by 'inputs' or 'outputs'"
-        return self._of_workflow(expression, library, rest[0], tuple(rest[1:]))
+        return self._of_workflow(expression, library, rest[0], rest=tuple(rest[1:]))
 
     def _component(self, expression: Expression) -> str:
         """Every name of the path must exist."""
@@ -254,7 +265,7 @@ class _Names:
                 held = look_up(held, step(name))
             except KeyError:
                 known = held if isinstance(held, Mapping) else ()
-                return _unknown(expression, "component", (name,), known)
+                return _unknown(expression, "component", (name,), known=known)
         return ""
 
 

@@ -147,27 +147,37 @@ class OpenAPI:
             for method in METHODS:
                 if isinstance(item.get(method), dict):
                     pointer = f"/paths{step(path)}/{method}"
-                    yield Operation(self, method.upper(), path, pointer, item[method], item)
+                    yield Operation(
+                        source=self,
+                        method=method.upper(),
+                        path=path,
+                        pointer=pointer,
+                        data=item[method],
+                        item=item,
+                    )
 
     def resolved(self, entry: Mapping[str, Any]) -> dict[str, Any]:
         """The object behind a ``$ref``, also through several references. Raises BadReference."""
-        found: Any = entry
+        resolved: Any = entry
         seen = set()
         base = self.address
-        while isinstance(found, Mapping) and "$ref" in found:
-            target = urljoin(base, str(found["$ref"]))
+        while isinstance(resolved, Mapping) and "$ref" in resolved:
+            target = urljoin(base, str(resolved["$ref"]))
             if target in seen:
-                raise BadReference(f"{found['$ref']} refers to itself")
+                raise BadReference(f"{resolved['$ref']} refers to itself")
             seen.add(target)
             base, pointer = urldefrag(target)
             try:
-                document = self.data if base == self.address else self.load(base).data
-                found = look_up(document, pointer)
+                if base == self.address:
+                    document = self.data
+                else:
+                    document = self.load(base).data
+                resolved = look_up(document, pointer)
             except (KeyError, OSError, ValueError) as error:
-                raise BadReference(f"cannot resolve '{found['$ref']}': {error}") from None
-        if not isinstance(found, Mapping):
-            raise BadReference(f"{found!r} is not an object")
-        return dict(found)
+                raise BadReference(f"cannot resolve '{resolved['$ref']}': {error}") from None
+        if not isinstance(resolved, Mapping):
+            raise BadReference(f"{resolved!r} is not an object")
+        return dict(resolved)
 
 
 def read(text: str, name: str, address: str, load: Load, *, check: bool = True) -> OpenAPI:
@@ -177,18 +187,23 @@ def read(text: str, name: str, address: str, load: Load, *, check: bool = True) 
     """
     document = Document(text)
     data = document.data
-    version = str(data.get("swagger") or data.get("openapi")) if isinstance(data, dict) else ""
+    version = ""
+    if isinstance(data, dict):
+        version = str(data.get("swagger") or data.get("openapi"))
     if version[:3] not in ("2.0", "3.0", "3.1"):
-        words = "the document is not an OpenAPI description (2.0, 3.0 or 3.1)"
-        raise BadDocument([Problem(words, name, 1)])
+        reason = "the document is not an OpenAPI description (2.0, 3.0 or 3.1)"
+        raise BadDocument([Problem(reason, name, 1)])
     problems = [
         Problem(message, name, document.line(pointer))
         for pointer, message in (_problems(data, version[:3]) if check else ())
     ]
     if problems:
         raise BadDocument(sorted(dict.fromkeys(problems), key=lambda problem: problem.line))
-    whole = as_version_3(data) if version[:3] == "2.0" else data
-    return OpenAPI(name, address, document, load, whole)
+    if version[:3] == "2.0":
+        whole = as_version_3(data)
+    else:
+        whole = data
+    return OpenAPI(name=name, address=address, document=document, load=load, data=whole)
 
 
 def _problems(data: Mapping[str, Any], version: str) -> Iterator[tuple[str, str]]:
@@ -201,13 +216,15 @@ def _problems(data: Mapping[str, Any], version: str) -> Iterator[tuple[str, str]
     )
 
     contents = {
-        "2.0": get_schema_content_v2, "3.0": get_schema_content_v30, "3.1": get_schema_content_v31
-    }  # fmt: skip
+        "2.0": get_schema_content_v2,
+        "3.0": get_schema_content_v30,
+        "3.1": get_schema_content_v31,
+    }
     schema: Any = contents[version]()
     for error in validator_for(schema)(schema).iter_errors(data):
         deepest = error
         while deepest.context:
             deepest = max(deepest.context, key=lambda inner: len(inner.absolute_path))
         pointer = "".join(map(step, deepest.absolute_path))
-        place = pointer.rpartition("/")[2].replace("~1", "/") or "the description"
-        yield pointer, f"'{place}': {deepest.message}"[:300]
+        subject = pointer.rpartition("/")[2].replace("~1", "/") or "the description"
+        yield pointer, f"'{subject}': {deepest.message}"[:300]

@@ -12,20 +12,37 @@ _REFERENCES = {
     "#/parameters/": "#/components/parameters/",
 }
 _OF_SCHEMA = (
-    "type", "format", "items", "enum", "default", "maximum", "minimum", "pattern", "maxLength",
-    "minLength", "maxItems", "minItems", "uniqueItems", "multipleOf",
-)  # fmt: skip
+    "type",
+    "format",
+    "items",
+    "enum",
+    "default",
+    "maximum",
+    "minimum",
+    "pattern",
+    "maxLength",
+    "minLength",
+    "maxItems",
+    "minItems",
+    "uniqueItems",
+    "multipleOf",
+)
 _STYLES = {
-    "csv": ("simple", "form", False), "multi": ("form", "form", True),
-    "ssv": ("simple", "spaceDelimited", False), "pipes": ("simple", "pipeDelimited", False),
-}  # fmt: skip
+    "csv": ("simple", "form", False),
+    "multi": ("form", "form", True),
+    "ssv": ("simple", "spaceDelimited", False),
+    "pipes": ("simple", "pipeDelimited", False),
+}
 
 
 def as_version_3(data: Mapping[str, Any]) -> dict[str, Any]:
     """The complete description; features that 3.0 lacks are left out."""
     host, base = data.get("host", ""), data.get("basePath", "")
     schemes = data.get("schemes") or (["https"] if host else [])
-    urls = [f"{scheme}://{host}{base}" for scheme in schemes] if host else [base or "/"]
+    if host:
+        urls = [f"{scheme}://{host}{base}" for scheme in schemes]
+    else:
+        urls = [base or "/"]
     parameters = {
         name: _parameter(entry)
         for name, entry in data.get("parameters", {}).items()
@@ -64,22 +81,24 @@ def _moved(value: Any) -> Any:
                 if reference.startswith(old):
                     return {"$ref": new + reference[len(old) :]}
         return {key: _moved(item) for key, item in value.items()}
-    return [_moved(item) for item in value] if isinstance(value, list) else value
+    if isinstance(value, list):
+        return [_moved(item) for item in value]
+    return value
 
 
 def _path(item: Mapping[str, Any], data: Mapping[str, Any]) -> dict[str, Any]:
     shared = [_found(entry, data) for entry in item.get("parameters", [])]
-    found: dict[str, Any] = {}
+    path: dict[str, Any] = {}
     for method, operation in item.items():
         if method in _METHODS:
-            found[method] = _operation(operation, shared, data)
-    return found
+            path[method] = _operation(operation, shared, data)
+    return path
 
 
 def _found(entry: Mapping[str, Any], data: Mapping[str, Any]) -> Mapping[str, Any]:
     name = str(entry.get("$ref", "")).removeprefix("#/parameters/")
-    found: Mapping[str, Any] = data.get("parameters", {}).get(name, entry)
-    return found
+    parameter: Mapping[str, Any] = data.get("parameters", {}).get(name, entry)
+    return parameter
 
 
 def _operation(
@@ -89,17 +108,21 @@ def _operation(
     names = {(entry.get("in"), entry.get("name")) for entry in own}
     entries = [*own, *(e for e in shared if (e.get("in"), e.get("name")) not in names)]
     produces = operation.get("produces", data.get("produces", []))
-    found = {
+    converted = {
         key: value
         for key, value in operation.items()
         if key not in ("parameters", "consumes", "produces", "schemes", "responses")
     }
-    found["parameters"] = [_parameter(e) for e in entries if e["in"] not in ("body", "formData")]
-    found["responses"] = {
+    converted["parameters"] = [
+        _parameter(e) for e in entries if e["in"] not in ("body", "formData")
+    ]
+    converted["responses"] = {
         status: _response(entry, produces) for status, entry in operation["responses"].items()
     }
     body = _body(entries, operation.get("consumes", data.get("consumes", [])))
-    return {**found, "requestBody": body} if body else found
+    if body:
+        return {**converted, "requestBody": body}
+    return converted
 
 
 def _body(entries: list[Mapping[str, Any]], consumes: list[str]) -> dict[str, Any]:
@@ -112,7 +135,9 @@ def _body(entries: list[Mapping[str, Any]], consumes: list[str]) -> dict[str, An
     if not fields:
         return {}
     has_file = any(entry.get("type") == "file" for entry in fields)
-    media = "multipart/form-data" if has_file else "application/x-www-form-urlencoded"
+    media = "application/x-www-form-urlencoded"
+    if has_file:
+        media = "multipart/form-data"
     schema = {
         "type": "object",
         "properties": {

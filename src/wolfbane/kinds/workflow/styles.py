@@ -14,8 +14,12 @@ _DELIMITERS = {"form": ",", "spaceDelimited": "%20", "pipeDelimited": "%7C"}
 def plain(value: Any) -> str:
     """A single value as text: ``true``, ``3``, empty for null."""
     if isinstance(value, bool):
-        return "true" if value else "false"
-    return "" if value is None else str(value)
+        if value:
+            return "true"
+        return "false"
+    if value is None:
+        return ""
+    return str(value)
 
 
 def style_of(parameter: Mapping[str, Any]) -> tuple[str, bool]:
@@ -42,7 +46,9 @@ def in_header(value: Any, *, explode: bool) -> str:
     if isinstance(value, list):
         return ",".join(map(plain, value))
     if isinstance(value, Mapping):
-        sign = "=" if explode else ","
+        sign = ","
+        if explode:
+            sign = "="
         return ",".join(f"{key}{sign}{plain(item)}" for key, item in value.items())
     return plain(value)
 
@@ -51,7 +57,9 @@ def in_query(
     name: str, value: Any, style: str, *, explode: bool, allow_reserved: bool = False
 ) -> str:
     """``name=value`` pairs joined by ``&``: form, spaceDelimited, pipeDelimited, deepObject."""
-    safe = _RESERVED if allow_reserved else ""
+    safe = ""
+    if allow_reserved:
+        safe = _RESERVED
 
     def enc(item: Any) -> str:
         return quote(plain(item), safe=safe)

@@ -42,19 +42,32 @@ def cases(library: DocumentSet, *, lines: bool = True) -> list[WorkflowTest]:
         if lines:
             line = written.line(f"/workflows/{index}")
             following = written.line(f"/workflows/{index + 1}")
-            end = following - 1 if following > line else last
+            if following > line:
+                end = following - 1
+            else:
+                end = last
             tags = tuple(dict.fromkeys(_tags(library, workflow)))
         rows = rows_of(library, name)
         if rows is None:
-            plain[name] = [WorkflowTest(name, name, line, end, tags=tags)]
+            plain[name] = [WorkflowTest(name=name, workflow=name, line=line, end=end, tags=tags)]
         else:
             names = _names(rows)
             plain[name] = [
-                WorkflowTest(f"{name} / {own}", name, line, end, row, tags)
+                WorkflowTest(
+                    name=f"{name} / {own}", workflow=name, line=line, end=end, row=row, tags=tags
+                )
                 for own, row in zip(names, rows)
             ]
     return [
-        WorkflowTest(case.name, case.workflow, case.line, case.end, case.row, case.tags, needs)
+        WorkflowTest(
+            name=case.name,
+            workflow=case.workflow,
+            line=case.line,
+            end=case.end,
+            row=case.row,
+            tags=case.tags,
+            needs=needs,
+        )
         for name, members in plain.items()
         for needs in [_needs(document, name, plain)]
         for case in members
@@ -86,7 +99,9 @@ def _tags(library: DocumentSet, workflow: Mapping[str, Any]) -> Iterator[str]:
 
 def _listed(holder: Mapping[str, Any]) -> list[str]:
     tags = holder.get(TAGS, [])
-    return [tags] if isinstance(tags, str) else [str(tag) for tag in tags]
+    if isinstance(tags, str):
+        return [tags]
+    return [str(tag) for tag in tags]
 
 
 def _names(rows: list[dict[str, Any]]) -> list[str]:

@@ -23,49 +23,58 @@ if TYPE_CHECKING:
 
 MOST = 50
 _GROUPS = {
-    "newly failing": "newly_failing", "still failing": "still_failing", "fixed": "mended",
-    "newly flaky": "newly_flaky", "new": "new", "removed": "gone",
-}  # fmt: skip
+    "newly failing": "newly_failing",
+    "still failing": "still_failing",
+    "fixed": "mended",
+    "newly flaky": "newly_flaky",
+    "new": "new",
+    "removed": "gone",
+}
 
 
-def comparison_parts(console: Page, found: Comparison) -> Iterator[RenderableType]:
+def comparison_parts(console: Page, comparison: Comparison) -> Iterator[RenderableType]:
     """The counts side by side, then the changes, group by group."""
-    for title, entry in (("before", found.before), ("after", found.after)):
+    for title, entry in (("before", comparison.before), ("after", comparison.after)):
         line = Text.assemble((f"{title:<8}", "dim"), visible(entry.name))
         line.append(f"  {entry.began[:16].replace('T', ' ')}  {clock(entry.seconds)}", style="dim")
         line.append(f"  {visible(entry.target)}" if entry.target else "", style="dim")
         line.append(f"  {visible(suites_shown(entry))}" if entry.commit_hash else "", style="dim")
         line.append(f"  {visible(entry.reason)}" if entry.reason else "", style="khaki1")
         yield line
-    if not found.chose_alike:
-        selections = [visible(entry.expression) for entry in (found.before, found.after)]
+    if not comparison.chose_alike:
+        selections = [visible(entry.expression) for entry in (comparison.before, comparison.after)]
         yield Text(
             f"the runs have different selections: {selections[0]} / {selections[1]}",
             style="bold khaki1",
         )
-    if found.left:
-        words = f"in only one of the runs, and not compared: {', '.join(found.left)}"
-        yield Text(visible(words), style="bold khaki1")
-    yield from fitted(console, _counts(found), console.width)
+    if comparison.left:
+        message = f"in only one of the runs, and not compared: {', '.join(comparison.left)}"
+        yield Text(visible(message), style="bold khaki1")
+    yield from fitted(console, _counts(comparison), console.width)
     for title, attribute in _GROUPS.items():
-        changes, short = getattr(found, attribute), attribute in ("new", "gone")
-        yield from _group(title, changes, found.quarantined, short=short)
-    if found.slower:
-        yield Text(f"\nsignificantly slower  {many(len(found.slower), 'test')}", style="bold")
-        for change, middle in found.slower[:MOST]:
-            seconds = change.after.seconds if change.after else 0.0
+        changes, short = getattr(comparison, attribute), attribute in ("new", "gone")
+        yield from _group(title, changes, comparison.quarantined, short=short)
+    if comparison.slower:
+        yield Text(f"\nsignificantly slower  {many(len(comparison.slower), 'test')}", style="bold")
+        for change, middle in comparison.slower[:MOST]:
+            seconds = 0.0
+            if change.after:
+                seconds = change.after.seconds
             line = Text(f"  {in_line(change.address)}  ")
             yield line.append(f"{clock(middle)} -> {clock(seconds)}", style="khaki1")
-    if not any(getattr(found, attribute) for attribute in _GROUPS.values()) and not found.slower:
+    if (
+        not any(getattr(comparison, attribute) for attribute in _GROUPS.values())
+        and not comparison.slower
+    ):
         yield Text("no changes")
 
 
-def _counts(found: Comparison) -> list[Column]:
+def _counts(comparison: Comparison) -> list[Column]:
     names = [
         Text(name, style="" if name == QUARANTINED else STYLES[Outcome(name)])
-        for name in found.counts
+        for name in comparison.counts
     ]
-    pairs = list(found.counts.values())
+    pairs = list(comparison.counts.values())
     changes = [f"{after - before:+}" if after != before else "-" for before, after in pairs]
     return [
         Column("outcome", names),
@@ -96,7 +105,9 @@ def _group(
 
 
 def _outcome(ended: TestEnd | None) -> Text:
-    return Text(ended.outcome, style=STYLES[Outcome(ended.outcome)]) if ended else Text("-")
+    if ended:
+        return Text(ended.outcome, style=STYLES[Outcome(ended.outcome)])
+    return Text("-")
 
 
 def load_parts(console: Page, changes: Sequence[StepChange]) -> Iterator[RenderableType]:
@@ -111,18 +122,20 @@ def load_parts(console: Page, changes: Sequence[StepChange]) -> Iterator[Rendera
         yield Text.assemble(("significantly slower  ", "bold khaki1"), in_line(address))
 
 
-def as_json(found: Comparison, changes: Sequence[StepChange] = ()) -> str:
+def as_json(comparison: Comparison, changes: Sequence[StepChange] = ()) -> str:
     """The same as an object: both runs, the counts, and each group as a list."""
     groups = {
-        attribute: [_plain(change, found.quarantined) for change in getattr(found, attribute)]
+        attribute: [
+            _plain(change, comparison.quarantined) for change in getattr(comparison, attribute)
+        ]
         for attribute in _GROUPS.values()
     }
     slower = [
-        {**_plain(change, found.quarantined), "median_seconds": middle}
-        for change, middle in found.slower
+        {**_plain(change, comparison.quarantined), "median_seconds": middle}
+        for change, middle in comparison.slower
     ]
-    runs = {"before": to_builtins(found.before), "after": to_builtins(found.after)}
-    data = {**runs, "counts": found.counts, **groups, "slower": slower}
+    runs = {"before": to_builtins(comparison.before), "after": to_builtins(comparison.after)}
+    data = {**runs, "counts": comparison.counts, **groups, "slower": slower}
     if changes:
         from wolfbane.reports.load.comparison import changes_as_data
 

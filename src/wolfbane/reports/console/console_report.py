@@ -61,9 +61,16 @@ class ConsoleReport:
     """Prints the header, the progress, each failure, the summary, and a last line."""
 
     def __init__(
-        self, console: Page, *, quiet: bool = False, verbose: bool = False, live: bool = True,
-        results: str = "", shown: set[str] | None = None, every: float = 10.0,
-    ) -> None:  # fmt: skip
+        self,
+        console: Page,
+        *,
+        quiet: bool = False,
+        verbose: bool = False,
+        live: bool = True,
+        results: str = "",
+        shown: set[str] | None = None,
+        every: float = 10.0,
+    ) -> None:
         """``told`` are the warnings of earlier runs in a series: they are not repeated, and new
         ones are added.
 
@@ -104,8 +111,7 @@ class ConsoleReport:
         elif isinstance(event, Collecting):
             self._collecting(event)
         elif isinstance(event, Building) and not self._quiet:
-            text = f"{visible(event.suite)}: {visible(event.command)}"
-            self._console.print(Text.assemble(("building   ", "dim"), text), soft_wrap=True)
+            self._show("building   ", f"{visible(event.suite)}: {visible(event.command)}")
         elif isinstance(event, TestRetried):
             self._retried(event.result)
         elif isinstance(event, Commanded):
@@ -114,16 +120,21 @@ class ConsoleReport:
             from wolfbane.reports.load.console_view import LoadView  # NumPy takes a while
 
             self.close()  # a load has a view of its own
+            folder = f"{self._results_folder}/runs/{self._run}"
             self._load = LoadView(
-                self._console, event, f"{self._results_folder}/runs/{self._run}",
-                live=self._live, quiet=self._quiet, every=self._every,
-            )  # fmt: skip
+                self._console,
+                event,
+                folder,
+                live=self._live,
+                quiet=self._quiet,
+                every=self._every,
+            )
         elif self._load is not None:
             self._load(event)
         elif isinstance(event, Starting) and not self._quiet:
             text = f"service {visible(at(event.service, event.target))} on port {event.port}"
             text += f" of machine {visible(event.machine)}" if event.machine else ""
-            self._console.print(Text.assemble(("starting   ", "dim"), text), soft_wrap=True)
+            self._show("starting   ", text)
 
     def close(self) -> None:
         """Remove the live view in any case."""
@@ -133,11 +144,14 @@ class ConsoleReport:
             self._progress.stop()
             self._progress = None
 
+    def _show(self, title: str, text: str, style: str = "dim") -> None:
+        self._console.print(Text.assemble((title, style), text), soft_wrap=True)
+
     def _collecting(self, event: Collecting) -> None:
         if event.file and not self._live and not self._quiet:
-            words = f"{in_line(event.file)}, {event.seconds:.0f} s; "
-            words += f"{event.done} of {many(event.total, 'file')} loaded"
-            self._console.print(Text.assemble(("loading    ", "dim"), words), soft_wrap=True)
+            message = f"{in_line(event.file)}, {event.seconds:.0f} s; "
+            message += f"{event.done} of {many(event.total, 'file')} loaded"
+            self._show("loading    ", message)
         if not self._live or not (event.done or event.file):
             return
         progress = self._bar()
@@ -216,16 +230,15 @@ class ConsoleReport:
         bad = [r for r in self._results if r.outcome.is_bad and r.address not in self._held]
         if self._load is not None:  # broken limits have lines of their own
             bad = [result for result in bad if result.path != LIMITS]
-        print_failures(
-            self._console, bad, verbose=self._verbose, folder=folder, pointed=self._pointed
-        )
-        print_blocked(self._console, self._results, folder, self._pointed)
+        console, pointed = self._console, self._pointed
+        print_failures(console, bad, verbose=self._verbose, folder=folder, pointed=pointed)
+        print_blocked(console, self._results, folder, pointed=pointed)
         for result in self._results:
             if result.outcome is Outcome.FLAKY and not self._quiet:
                 print_flaky(self._console, result, folder)
         for line in handled_lines(self._results):
             self._console.print(line, soft_wrap=True)
-        print_quarantined(self._console, self._results, self._held, event.lately)
+        print_quarantined(self._console, self._results, self._held, lately=event.lately)
         if self._load is not None:
             self._load.print_end(self._covered)
         elif not self._quiet:
@@ -244,7 +257,7 @@ class ConsoleReport:
         if len(self._targets) > 1:
             width = self._console.width
             counted = [r for r in self._results if r.address not in self._held]
-            for part in side_by_side(counted, self._suites, self._targets, width):
+            for part in side_by_side(counted, self._suites, self._targets, width=width):
                 self._console.print(part, soft_wrap=isinstance(part, Text))
         else:
             columns = summary_table(self._results, self._suites, self._held)
@@ -269,8 +282,7 @@ class ConsoleReport:
             self._console.print()
 
     def _warn(self, warning: str) -> None:
-        line = Text.assemble(("warning  ", "bold khaki1"), visible(warning))
-        self._console.print(line, soft_wrap=True)
+        self._show("warning  ", visible(warning), "bold khaki1")
 
     def unfinished(self) -> None:
         """Report that the run of a record without an end was interrupted."""
@@ -281,9 +293,7 @@ class ConsoleReport:
 
     def _bar(self) -> Progress:
         if self._progress is None:
-            from wolfbane.reports.console.progress import (
-                progress_bars,  # only where there is a terminal
-            )
+            from wolfbane.reports.console.progress import progress_bars  # only at a terminal
 
             self._progress = progress_bars(self._console)
             self._progress.start()

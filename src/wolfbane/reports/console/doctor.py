@@ -15,8 +15,12 @@ from wolfbane.reports.text import many, visible
 from wolfbane.workspace.diagnosis import Finding, State
 from wolfbane.workspace.settings import Workspace
 
-_STYLES = {State.OK: "dark_cyan", State.WARNING: "bold khaki1", State.MISSING: "bold indian_red1",
-           State.WRONG: "bold indian_red1"}  # fmt: skip
+_STYLES = {
+    State.OK: "dark_cyan",
+    State.WARNING: "bold khaki1",
+    State.MISSING: "bold indian_red1",
+    State.WRONG: "bold indian_red1",
+}
 
 
 def print_findings(console: Page, workspace: Workspace, findings: Sequence[Finding]) -> None:
@@ -27,7 +31,7 @@ def print_findings(console: Page, workspace: Workspace, findings: Sequence[Findi
     states = max((len(finding.state) for finding in findings), default=0)
     about = max((len(visible(finding.about)) for finding in findings), default=0)
     for finding in findings:
-        _print_finding(console, finding, states, about)
+        _print_finding(console, finding, states, about=about)
     console.print()
     counts = Counter(finding.state for finding in findings)
     counted = [many(counts[State.WARNING], "warning")]

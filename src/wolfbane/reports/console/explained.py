@@ -73,10 +73,10 @@ def step_rows(steps: Sequence[StepLine], listing: StepListing) -> list[tuple[str
     lines: list[Text | str] = []
     for step in steps:
         meant = definitions.get((step.line, step.text), [])
-        places = ", ".join(f"{each.function} in {each.place}" for each in meant)
+        places = ", ".join(f"{each.function} in {each.location}" for each in meant)
         line = Text(visible(f"{step.keyword} {step.text}"))
         lines.append(line.append(f"\n  {visible(places) or 'no definition found'}", style="dim"))
-    lines = [Text(visible(words)) for words in listing.problems] or lines
+    lines = [Text(visible(message)) for message in listing.problems] or lines
     return [("steps" if index == 0 else "", line) for index, line in enumerate(lines)]
 
 
@@ -115,8 +115,12 @@ def _reason_text(reason: Reason, *, keeps: bool) -> Text:
         line.append("\n".join(terms))
     for why in reason.why:
         line.append(f"\n{visible(why)}", style="dim")
-    matches = "matches" if reason.holds else "does not match"
-    effect = "includes the test" if keeps else "excludes the test"
+    matches = "does not match"
+    if reason.holds:
+        matches = "matches"
+    effect = "excludes the test"
+    if keeps:
+        effect = "includes the test"
     if reason.source != "selection" and keeps:
         effect = "does not exclude the test"
     line.append(f"\n{matches}: {effect}", style="dark_cyan" if keeps else "khaki1")
@@ -124,4 +128,6 @@ def _reason_text(reason: Reason, *, keeps: bool) -> Text:
 
 
 def _mark(matches: bool) -> str:
-    return "holds" if matches else "not  "
+    if matches:
+        return "holds"
+    return "not  "

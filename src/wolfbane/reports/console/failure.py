@@ -27,9 +27,13 @@ IN_THE_STEP = "\n\nin the step: "
 
 
 def print_failure(
-    console: Page, result: Result, *, verbose: bool, folder: str = "",
+    console: Page,
+    result: Result,
+    *,
+    verbose: bool,
+    folder: str = "",
     pointed: Sequence[str] = (),
-) -> None:  # fmt: skip
+) -> None:
     """Print one failure. All output of a test is shown as plain, safe text.
 
     ``folder`` is that of the run, before the paths of its evidence; ``pointed`` are the arguments
@@ -43,16 +47,23 @@ def print_failure(
     plain = console.options.ascii_only
     again = repeating(result.again or [result.address], pointed)
     blocks = [
-        "", across, head, *_blocks(result, folder, verbose=verbose, plain=plain),
+        "",
+        across,
+        head,
+        *_blocks(result, folder, verbose=verbose, plain=plain),
         Text.assemble(("\n  run it again: ", "dim"), again),
-    ]  # fmt: skip
+    ]
     console.print(AsTheyAre(blocks), soft_wrap=True)
 
 
 def print_failures(
-    console: Page, results: Iterable[Result], *, verbose: bool, folder: str,
+    console: Page,
+    results: Iterable[Result],
+    *,
+    verbose: bool,
+    folder: str,
     pointed: Sequence[str] = (),
-) -> None:  # fmt: skip
+) -> None:
     """Print failures. A failure that many tests share is printed once, with its other places."""
     groups: dict[object, list[Result]] = {}
     for result in results:
@@ -193,23 +204,22 @@ def _evidence(result: Result, folder: str) -> list[str]:
         lines.append(f"{'picture':<{kinds}}  {folder}/{pictures[0].path}{more}")
     for kept in shown:
         lines.append(f"{kept.kind:<{kinds}}  {folder}/{kept.path}")
-        if words := attached(kept, result.parts):
-            lines.append(f"{'':<{kinds}}  {words}")
+        if text := attached(kept, result.parts):
+            lines.append(f"{'':<{kinds}}  {text}")
     return lines
 
 
 def attached(kept: Evidence, parts: Sequence[Part]) -> str:
     """A step's attachment as text: its name and the step; empty for other evidence."""
     step = in_line(parts[kept.part - 1].name) if 0 < kept.part <= len(parts) else ""
-    words = [in_line(kept.name), f"attached by: {step}" if step else ""]
-    return ", ".join(filter(None, words))
+    texts = [in_line(kept.name), f"attached by: {step}" if step else ""]
+    return ", ".join(filter(None, texts))
 
 
 def _shortened(message: str) -> str:
     """A message without the middle if it is long, and without the ends of long lines."""
-    lines = [
-        line if len(line) <= LONGEST else f"{line[:LONGEST]} ..." for line in message.split("\n")
-    ]
+    lines = message.split("\n")
+    lines = [line if len(line) <= LONGEST else f"{line[:LONGEST]} ..." for line in lines]
     hidden = len(lines) - 2 * SHOWN_LINES
     if hidden <= 0:
         return "\n".join(lines)
@@ -225,8 +235,7 @@ def _message(message: str) -> Text:
     first, _, rest = visible(message).partition("\n")
     text = Text(f"  {first}\n", style="bold")
     for line in rest.splitlines():
-        style = _DIFFERENCE.get(line[:1], "")
-        text.append(f"  {line}\n", style=f"not bold {style}")
+        text.append(f"  {line}\n", style=f"not bold {_DIFFERENCE.get(line[:1], '')}")
     text.rstrip()
     return text
 
@@ -246,8 +255,8 @@ def _section(title: str, body: str) -> Iterator[Text | str]:
 def _bad_parts(parts: tuple[Part, ...], message: str, depth: int = 0) -> Iterator[str]:
     for part in parts:
         if part.outcome in (Outcome.FAILED, Outcome.ERRORED):
-            place = f"  ({part.file}:{part.line})" if part.line else ""
-            yield f"{'  ' * depth}{part.outcome}  {part.name}{place}"
+            location = f"  ({part.file}:{part.line})" if part.line else ""
+            yield f"{'  ' * depth}{part.outcome}  {part.name}{location}"
             news = part.message if part.message not in message else ""
             for line in news.splitlines()[:SHOWN_OF_PART]:
                 yield f"{'  ' * depth}  | {line.removeprefix('#').rstrip()}"
@@ -259,9 +268,8 @@ def _tail(output: str, *, verbose: bool) -> str:
     if verbose or len(lines) <= SHOWN_LINES:
         return "\n".join(lines)
     hidden = len(lines) - SHOWN_LINES
-    return "\n".join(
-        [f"[{hidden} earlier lines hidden; use --verbose to show all]", *lines[hidden:]]
-    )
+    head = f"[{hidden} earlier lines hidden; use --verbose to show all]"
+    return "\n".join([head, *lines[hidden:]])
 
 
 def part_lines(
@@ -273,8 +281,8 @@ def part_lines(
             "  " * depth, (f"{part.outcome}", STYLES[part.outcome]), f"  {in_line(part.name)}"
         )
         for kept in (each for each in evidence if each.part == number):
-            words = "  ".join(filter(None, [in_line(kept.name), f"{folder}/{kept.path}"]))
-            yield Text(f"{'  ' * depth}  attached  {words}", style="dim")
+            message = "  ".join(filter(None, [in_line(kept.name), f"{folder}/{kept.path}"]))
+            yield Text(f"{'  ' * depth}  attached  {message}", style="dim")
         yield from part_lines(part.parts, depth=depth + 1)
 
 
@@ -289,5 +297,4 @@ def one_line(result: Result) -> Text:
 
 
 def _account(result: Result) -> str:
-    words = ACCOUNTS.get(result.account)
-    return f"  {words}" if words else ""
+    return f"  {ACCOUNTS[result.account]}" if result.account in ACCOUNTS else ""

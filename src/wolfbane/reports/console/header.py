@@ -43,23 +43,23 @@ def header(event: RunStarted, width: int, *, verbose: bool = False) -> Text:
     rows = [("workspace", Text(visible(event.workspace), style="bold"))]
     rows += _chosen(event)
     rows += _left_out(event, verbose=verbose)
-    rows += (("document", Text(visible(f"{u}: {words}"))) for u, words in event.documents.items())
+    rows += (("document", Text(visible(f"{u}: {source}"))) for u, source in event.documents.items())
     if share := event.share:
-        words = f"{share.number} of {share.of}: {event.tests:,} of {many(share.whole, 'test')}"
-        rows.append(("share", Text(f"{words}, divided by {share.cut_by}")))
+        source = f"{share.number} of {share.of}: {event.tests:,} of {many(share.whole, 'test')}"
+        rows.append(("share", Text(f"{source}, divided by {share.cut_by}")))
     rows += _suites(event.suite_state)
     rows += _environments(event)
     if event.passed_on:
-        words = f"{shlex.join(event.passed_on)}  passed to {', '.join(event.options_for)}"
-        rows.append(("options", Text(visible(words))))
+        source = f"{shlex.join(event.passed_on)}  passed to {', '.join(event.options_for)}"
+        rows.append(("options", Text(visible(source))))
     runtimes = ", ".join(dict.fromkeys(event.runtimes.values()))
     rows.append(("how", Text(f"{how_it_runs(event)}; {runtimes}")))
     for suite, what in event.processes.items():
-        words = f"{suite}: {_PROCESSES[what]}"
-        rows.append(("process", Text(visible(words))))
+        source = f"{suite}: {_PROCESSES[what]}"
+        rows.append(("process", Text(visible(source))))
     for suite in event.unseen:
-        words = f"{suite}: tests of the launcher that were not found do not run (run.names.omit)"
-        rows.append(("not found", Text(visible(words))))
+        source = f"{suite}: tests of the launcher that were not found do not run (run.names.omit)"
+        rows.append(("not found", Text(visible(source))))
     if event.on:
         rows.append(("on", Text(visible(f"the machines of cluster {event.on}"))))
     if event.live:
@@ -88,7 +88,9 @@ def _chosen(event: RunStarted) -> Iterator[Row]:
         chosen += f", in {', '.join(event.browsers)}"
     if len(labels) > 1:
         chosen += f", in {len(labels)} environments"
-    selection = "" if event.expression == "everything" else f": {visible(event.expression)}"
+    selection = ""
+    if event.expression != "everything":
+        selection = f": {visible(event.expression)}"
     yield "selected", Text(chosen + selection)
     if event.neglected:
         names = visible(", ".join(event.neglected))
@@ -110,28 +112,28 @@ def _left_out(event: RunStarted, *, verbose: bool) -> Iterator[Row]:
     if event.without_tests:
         yield "no tests in", Text(visible(_files(event.without_tests, verbose=verbose)))
     if event.unclaimed:
-        words = _files(event.unclaimed, verbose=verbose)
-        yield "in no suite", Text(visible(words), style="khaki1")
+        files = _files(event.unclaimed, verbose=verbose)
+        yield "in no suite", Text(visible(files), style="khaki1")
         for advice in event.to_claim:
             yield "", Text(visible(advice), style="dim")
     if event.untraced:
         from wolfbane.inventory.untraced import untraced_words  # few runs have such files
 
-        words = untraced_words(event.untraced, whole=verbose)
-        yield "changed", Text(visible(words), style="khaki1")
+        files = untraced_words(event.untraced, whole=verbose)
+        yield "changed", Text(visible(files), style="khaki1")
     for folder in event.workspaces:
-        words = f"{folder} is a separate workspace; run it with: wolfbane run --workspace {folder}"
-        yield "not run", Text(visible(words), style="khaki1")
+        files = f"{folder} is a separate workspace; run it with: wolfbane run --workspace {folder}"
+        yield "not run", Text(visible(files), style="khaki1")
 
 
 def _suites(state: SuiteState) -> Iterator[Row]:
     """The revision of the suites, if it is not the current working copy."""
     if state.revision:
-        words = f"at {shown_revision(state.revision, state.commit)}"
+        revision = f"at {shown_revision(state.revision, state.commit)}"
         if state.revision != state.commit:
-            words += f" (commit {state.commit[:SHORT]})"
-        words += f"; {state.settings}"
-        yield "suites", Text(visible(f"{words}; environments from the current workspace"))
+            revision += f" (commit {state.commit[:SHORT]})"
+        revision += f"; {state.settings}"
+        yield "suites", Text(visible(f"{revision}; environments from the current workspace"))
 
 
 def _environments(event: RunStarted) -> Iterator[Row]:
@@ -140,13 +142,21 @@ def _environments(event: RunStarted) -> Iterator[Row]:
     for target in event.targets:
         named = [f"{name}={value}" for name, value in target.parameters.items()]
         label = target.label or target.environment
-        words = f"{label}: {', '.join(named)}" if label else ", ".join(named)
-        if words:
-            yield title, Text(visible(words).removesuffix(": "))
+        if label:
+            text = f"{label}: {', '.join(named)}"
+        else:
+            text = ", ".join(named)
+        if text:
+            yield title, Text(visible(text).removesuffix(": "))
             title = ""
         if target.version:
-            there = f"{label}: {target.version}" if label else target.version
-            known = "" if target.revision == target.version else f" (revision {target.revision})"
+            if label:
+                there = f"{label}: {target.version}"
+            else:
+                there = target.version
+            known = ""
+            if target.revision != target.version:
+                known = f" (revision {target.revision})"
             yield "version", Text(visible(f"{there}{known}"))
             title = "environment"
 
@@ -154,12 +164,16 @@ def _environments(event: RunStarted) -> Iterator[Row]:
 def with_news_only(event: RunStarted, seen: set[str]) -> RunStarted:
     """A run's start without earlier warnings, and without the suites that are not in it."""
 
-    def news(found: tuple[str, ...]) -> tuple[str, ...]:
-        return tuple(each for each in found if each not in seen)
+    def news(warnings: tuple[str, ...]) -> tuple[str, ...]:
+        return tuple(each for each in warnings if each not in seen)
 
     shown = replace(
-        event, neglected=(), warnings=news(event.warnings), unclaimed=news(event.unclaimed),
-        without_tests=news(event.without_tests), workspaces=news(event.workspaces),
-    )  # fmt: skip
+        event,
+        neglected=(),
+        warnings=news(event.warnings),
+        unclaimed=news(event.unclaimed),
+        without_tests=news(event.without_tests),
+        workspaces=news(event.workspaces),
+    )
     seen.update(event.warnings, event.unclaimed, event.without_tests, event.workspaces)
     return shown

@@ -60,8 +60,10 @@ def run_table(entries: Sequence[RunEntry]) -> list[Column]:
 def _outcomes(entry: RunEntry) -> Text:
     counts = dict(entry.counts)
     quarantined = counts.pop(QUARANTINED, 0)
-    words = counted(Counter({Outcome(name): count for name, count in counts.items()}))
-    return words.append(f", {quarantined} {QUARANTINED}") if quarantined else words
+    text = counted(Counter({Outcome(name): count for name, count in counts.items()}))
+    if quarantined:
+        return text.append(f", {quarantined} {QUARANTINED}")
+    return text
 
 
 def suites_shown(entry: RunEntry) -> str:
@@ -99,7 +101,9 @@ def _line_of(outcomes: Sequence[str]) -> Text:
     """A mark for each outcome. Tests with equal outcomes share a line, because few lines differ."""
     line = Text()
     for each in outcomes:
-        outcome = Outcome(each) if each else None
+        outcome = None
+        if each:
+            outcome = Outcome(each)
         line.append(MARKS[outcome] if outcome else ABSENT, style=STYLES[outcome] if outcome else "")
     return line
 

@@ -19,7 +19,10 @@ _BREAKS = re.compile(r"[/#._=,&?@:-](?=[^\s/#])")
 
 def wrapped(text: Text | str, width: int) -> list[Text]:
     """A text in lines of ``width``: broken at spaces, or otherwise after a sign in a long word."""
-    whole = Text(text) if isinstance(text, str) else text
+    if isinstance(text, str):
+        whole = Text(text)
+    else:
+        whole = text
     return [
         part
         for line in whole.split("\n", allow_blank=True)
@@ -40,7 +43,9 @@ def _place_to_break(line: str, width: int) -> int:
     if space > begin:
         return len(line) - len(line[space:].lstrip())
     ends = [match.end() for match in _BREAKS.finditer(line, begin, width)]
-    return ends[-1] if ends else width
+    if ends:
+        return ends[-1]
+    return width
 
 
 def facts(rows: Iterable[tuple[str, Text | str]], width: int) -> Text:
@@ -50,7 +55,9 @@ def facts(rows: Iterable[tuple[str, Text | str]], width: int) -> Text:
     lines = []
     for name, value in given:
         for number, line in enumerate(wrapped(value, max(width - label - 2, NARROWEST))):
-            title = "" if number else name
+            title = ""
+            if not number:
+                title = name
             whole = Text.assemble((f"{title:<{label}}  ", "dim"), line)
             whole.rstrip()
             lines.append(whole)
@@ -84,7 +91,9 @@ class Column(msgspec.Struct, frozen=True):
 def fitted(console: Console, columns: Sequence[Column], width: int) -> Iterator[RenderableType]:
     """The table with the columns that fit, and the names of the others."""
     kept = list(columns)
-    gap = 2 if _least_width(kept, 2) <= width else 1
+    gap = 1
+    if _least_width(kept, 2) <= width:
+        gap = 2
     while (room := width - _least_width(kept, gap)) < 0 and any(c.rank for c in kept):
         kept.remove(max(kept, key=lambda column: column.rank))
     yield Rows([_with_lines(column, NARROWEST + max(room, 0)) for column in kept], gap)
@@ -128,7 +137,9 @@ class Rows:
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         yield Segment.line()
         yield from self._row(console, [Text(c.title, "table.header") for c in self._columns])
-        line = "-" if options.ascii_only else "\N{BOX DRAWINGS LIGHT HORIZONTAL}"
+        line = "\N{BOX DRAWINGS LIGHT HORIZONTAL}"
+        if options.ascii_only:
+            line = "-"
         yield from (Segment(f" {line * self._across}"), Segment.line())
         drawn: dict[int, Sequence[Segment]] = {}
         for cells in zip(*(column.cells for column in self._columns), strict=True):
@@ -139,9 +150,11 @@ class Rows:
         yield Segment.line()
 
     def _row(
-        self, console: Console, cells: Sequence[Text | str],
+        self,
+        console: Console,
+        cells: Sequence[Text | str],
         drawn: dict[int, Sequence[Segment]] | None = None,
-    ) -> Iterator[Segment]:  # fmt: skip
+    ) -> Iterator[Segment]:
         """The lines of a row; cells with fewer lines are empty below.
 
         ``drawn`` caches cells with one line, by identity: many rows may share one.
@@ -153,7 +166,8 @@ class Rows:
             for whole, lines, column, width in row:
                 cell = lines[number] if number < len(lines) else ""
                 blanks = " " * (width - _length(cell))
-                plain += blanks if column.right else ""
+                if column.right:
+                    plain += blanks
                 if isinstance(cell, str):
                     plain += cell
                 else:
@@ -186,12 +200,17 @@ def _segments(console: Console, cell: Text) -> Iterable[Segment]:
 def _lines(cell: Text | str) -> Sequence[Text | str]:
     if isinstance(cell, str):
         return cell.split("\n")
-    return list(cell.split("\n", allow_blank=True)) if "\n" in cell.plain else [cell]
+    if "\n" in cell.plain:
+        return list(cell.split("\n", allow_blank=True))
+    return [cell]
 
 
 def _length(cell: Text | str) -> int:
     """The width of a cell, or of its longest line, in columns."""
-    text = cell if isinstance(cell, str) else cell.plain
+    if isinstance(cell, str):
+        text = cell
+    else:
+        text = cell.plain
     if text.isascii() and "\n" not in text:
         return len(text)
     return max(map(cell_len, text.split("\n")))
@@ -215,13 +234,16 @@ def _with_lines(column: Column, room: int) -> Column:
     cells = [
         cell if _length(cell) <= room and "\n" not in str(cell) else _hanging(cell, room)
         for cell in column.cells
-    ]  # fmt: skip
+    ]
     return replace(column, cells=cells)
 
 
 def _hanging(cell: str | Text, width: int) -> Text:
     """A text in lines of ``width``; continuation lines are indented further."""
-    text = Text(cell) if isinstance(cell, str) else cell
+    if isinstance(cell, str):
+        text = Text(cell)
+    else:
+        text = cell
     inside = len(text.plain) - len(text.plain.lstrip())
     first, *rest = wrapped(text, width)
     if not rest:

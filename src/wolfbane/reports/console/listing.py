@@ -56,14 +56,18 @@ def table(tests: Sequence[Test], by: str, room: int) -> Iterator[str]:
                 path = _file(test)
                 if by != "file":
                     yield f"  {in_line(path)}"
-            mark = " " if test.exact else GUESSED
+            mark = " "
+            if not test.exact:
+                mark = GUESSED
             if test.name:
-                place = test.line or ""
-                head = f"  {mark}{place:>5}  {in_line(test.name):<{width}}"
+                line = test.line or ""
+                head = f"  {mark}{line:>5}  {in_line(test.name):<{width}}"
             else:
                 head = f"  {in_line(_file(test)):<{width + 8}}"
             row = f"{head}  {_tags(test.tags)}".rstrip()
-            yield row if len(row) <= room else _in_lines(head, test.tags, width + _BEFORE, room)
+            yield (
+                row if len(row) <= room else _in_lines(head, test.tags, width + _BEFORE, room=room)
+            )
         yield ""
 
 
@@ -73,15 +77,23 @@ def tree(tests: Sequence[Test], by: str) -> Iterator[str]:
         yield f"{visible(heading)}: {many(len(members), 'test')}"
         above: list[str] = []
         for test in members:
-            levels = [_file(test)] if by != "file" else []
-            levels += test.name.split(" / ") if test.name else []
+            if by != "file":
+                levels = [_file(test)]
+            else:
+                levels = []
+            if test.name:
+                levels += test.name.split(" / ")
             shared = 0
             while shared < min(len(levels) - 1, len(above)) and above[shared] == levels[shared]:
                 shared += 1
             for depth in range(shared, len(levels)):
                 last = depth == len(levels) - 1
-                mark = GUESSED if last and not test.exact else " "
-                tags = _tags(test.tags) if last else ""
+                mark = " "
+                if last and not test.exact:
+                    mark = GUESSED
+                tags = ""
+                if last:
+                    tags = _tags(test.tags)
                 text = f" {mark} {'   ' * depth}{in_line(levels[depth])}"
                 yield f"{text}  [{tags}]" if tags else text
             above = levels
@@ -109,15 +121,19 @@ def as_json(tests: Sequence[Test], status: Mapping[str, str]) -> str:
 
 
 def closing_lines(
-    tests: Sequence[Test], left_out: Mapping[str, int], room: int, *, needed: int = 0,
+    tests: Sequence[Test],
+    left_out: Mapping[str, int],
+    room: int,
+    *,
+    needed: int = 0,
     unloaded: Sequence[str] = (),
-) -> Iterator[str]:  # fmt: skip
+) -> Iterator[str]:
     """The counts: tests, files, suites, each tag; the excluded tests; the meaning of ``~``.
 
     ``needed`` tests also run, because listed tests need them. ``unloaded`` files may contain more
     tests. Lines have at most ``room`` columns.
     """
-    for text in _closing(tests, left_out, needed, unloaded):
+    for text in _closing(tests, left_out, needed, unloaded=unloaded):
         # Not as tables are wrapped: rich takes half of a list's time to load.
         lines = wrap(
             text, room, subsequent_indent="  ", break_long_words=False, break_on_hyphens=False
@@ -138,8 +154,11 @@ def _closing(
     yield f"at least {line}" if unloaded and tests else line
     if unloaded:
         some = ", ".join(map(visible, unloaded[:_MOST_UNLOADED]))
-        some += ", ..." if len(unloaded) > _MOST_UNLOADED else ""
-        more = "more tests" if tests else "tests"
+        if len(unloaded) > _MOST_UNLOADED:
+            some += ", ..."
+        more = "tests"
+        if tests:
+            more = "more tests"
         yield f"{many(len(unloaded), 'file')} may show {more} when loaded (--exact): {some}"
     tags = Counter(tag.text for test in tests for tag in test.tags)
     if tags:
@@ -174,7 +193,9 @@ def _groups(tests: Sequence[Test], by: str) -> list[tuple[str, list[Test]]]:
     for test in tests:
         for heading in headings(test):
             groups.setdefault(heading, []).append(test)
-    return sorted(groups.items()) if by == "tag" else list(groups.items())
+    if by == "tag":
+        return sorted(groups.items())
+    return list(groups.items())
 
 
 def print_plan(
@@ -191,10 +212,10 @@ def print_plan(
         console.print(line, soft_wrap=True)
     for suite in dict.fromkeys(test.suite for test in plan.tests):
         if suite in whole_files:
-            words = (
+            message = (
                 f"{suite}: whole files will run, because the launcher does not accept test names"
             )
-            console.print(Text(words, style="khaki1"), soft_wrap=True)
+            console.print(Text(message, style="khaki1"), soft_wrap=True)
     files = len(plan.paths)
     line = Text(f"{many(len(plan.tests), 'test')} in {many(files, 'file')} would run", style="bold")
     for rule, count in plan.left_out.items():

@@ -18,11 +18,11 @@ SHOWN = 40
 
 def by_browser(console: Page, results: Sequence[Result]) -> Iterator[RenderableType]:
     """A table of tests by browsers, below their files; tests with equal outcomes are last."""
-    browsers, found = browser_rows(results)
+    browsers, rows = browser_rows(results)
     if not browsers:
         return
-    order = list(found)
-    shown = {name: found[name] for name in order[:SHOWN]}
+    order = list(rows)
+    shown = {name: rows[name] for name in order[:SHOWN]}
     titles: list[str] = []
     cells: dict[str, list[Text]] = {browser: [] for browser in browsers}
     file = ""
@@ -42,7 +42,7 @@ def by_browser(console: Page, results: Sequence[Result]) -> Iterator[RenderableT
     ]
     yield from fitted(console, columns, console.width)
     if rest := order[SHOWN:]:
-        alike = any(_interesting({b: r.outcome for b, r in found[n].items()}) for n in rest)
+        alike = any(_interesting({b: r.outcome for b, r in rows[n].items()}) for n in rest)
         yield Text(
             f"and {len(rest)} more" + ("" if alike else " that passed in all browsers"), style="dim"
         )
@@ -68,7 +68,9 @@ def _interesting(row: dict[str, Outcome]) -> bool:
 
 
 def _cell(outcome: Outcome | None) -> Text:
-    return Text(str(outcome), style=STYLES[outcome]) if outcome else Text("-", style="dim")
+    if outcome:
+        return Text(str(outcome), style=STYLES[outcome])
+    return Text("-", style="dim")
 
 
 def browser_lines(browsers: Mapping[str, str], width: int) -> Text:

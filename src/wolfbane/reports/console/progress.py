@@ -38,7 +38,9 @@ class FileLines:
     def after(self, file: str) -> Text | None:
         """The line of a file if this planned result was its last one."""
         self._waiting[file] -= 1
-        return None if self._waiting[file] else self._line(file)
+        if self._waiting[file]:
+            return None
+        return self._line(file)
 
     def left(self) -> Iterator[Text]:
         """The lines of the files that have some of their results."""
@@ -48,8 +50,8 @@ class FileLines:
     def _line(self, file: str) -> Text:
         del self._open[file]
         line = Text(f"{in_line(file)}  ").append_text(counted(self._by_file[file]))
-        if words := parts_in_words(self._parts[file]):
-            line.append(f", {words}", style="dim")
+        if text := parts_in_words(self._parts[file]):
+            line.append(f", {text}", style="dim")
         return line.append(f"  {clock(self._seconds[file])}", style="dim")
 
 
@@ -66,7 +68,9 @@ def parts_in_words(counts: Mapping[str, int]) -> str:
     """``3 parts (2 skipped)``; empty if there are none."""
     if not counts.get("parts"):
         return ""
-    skipped = f" ({counts['skipped']} skipped)" if counts.get("skipped") else ""
+    skipped = ""
+    if counts.get("skipped"):
+        skipped = f" ({counts['skipped']} skipped)"
     return many(counts["parts"], "part") + skipped
 
 

@@ -55,7 +55,9 @@ def entry_lines(quarantined: Sequence[QuarantinedTests], today: date) -> Iterato
         if not each.histories:
             line.append("; no longer matches any test", style=STYLES_OF[True])
         else:
-            record = f"passed {passed} of {ran} recent runs" if ran else "no recorded run"
+            record = "no recorded run"
+            if ran:
+                record = f"passed {passed} of {ran} recent runs"
             line.append(f"; {many(len(each.histories), 'test')}, {record}")
         yield line
 
@@ -67,21 +69,27 @@ def as_data(quarantined: Sequence[QuarantinedTests]) -> list[dict[str, Any]]:
     """The JSON data of each entry."""
     return [
         {
-            "match": each.entry.match, "because": each.entry.because,
+            "match": each.entry.match,
+            "because": each.entry.because,
             "since": each.entry.since.isoformat(),
             "until": each.entry.until.isoformat() if each.entry.until else None,
-            "owner": each.entry.owner, "ticket": each.entry.ticket,
+            "owner": each.entry.owner,
+            "ticket": each.entry.ticket,
             "tests": [history.address for history in each.histories],
-            "passed": each.lately[0], "runs": each.lately[1], "stable": each.stable,
+            "passed": each.lately[0],
+            "runs": each.lately[1],
+            "stable": each.stable,
         }
         for each in quarantined
-    ]  # fmt: skip
+    ]
 
 
 def print_quarantined(
-    console: Page, results: Sequence[Result], entries: Mapping[str, Quarantined],
+    console: Page,
+    results: Sequence[Result],
+    entries: Mapping[str, Quarantined],
     lately: Mapping[str, str],
-) -> None:  # fmt: skip
+) -> None:
     """The quarantined tests of a run: outcome, age, reason, and how often they passed recently."""
     quarantined = [result for result in results if result.address in entries]
     if not quarantined:

@@ -18,12 +18,12 @@ def repeat_table(results: Sequence[Result]) -> list[Column]:
     pairs.sort(key=lambda pair: pair[1].passed / pair[1].runs)
     if not pairs:
         return []
-    found = [repeated for _, repeated in pairs]
+    rows = [repeated for _, repeated in pairs]
     return [
         Column("passed", [_passed(*pair) for pair in pairs], right=True),
-        Column("median", [clock(each.median) for each in found], 1, right=True),
-        Column("fastest", [clock(each.fastest) for each in found], 3, right=True),
-        Column("slowest", [clock(each.slowest) for each in found], 2, right=True),
+        Column("median", [clock(each.median) for each in rows], 1, right=True),
+        Column("fastest", [clock(each.fastest) for each in rows], 3, right=True),
+        Column("slowest", [clock(each.slowest) for each in rows], 2, right=True),
         Column("test", [visible(result.address) for result, _ in pairs], wraps=True),
     ]
 
@@ -36,5 +36,7 @@ def repeats_shown(repeated: Repeated) -> str:
 
 
 def _passed(result: Result, repeated: Repeated) -> Text:
-    style = STYLES[result.outcome] if repeated.passed < repeated.runs else ""
+    style = ""
+    if repeated.passed < repeated.runs:
+        style = STYLES[result.outcome]
     return Text(f"{repeated.passed:,} of {repeated.runs:,}", style=style)

@@ -23,20 +23,20 @@ def browser_table(browsers: Sequence[BrowserStatus]) -> list[Column]:
     """One line each: name, engine, version, window, users, and whether it is installed."""
     here = [_presence(browser) for browser in browsers]
     return [
-        Column("browser", [visible(found.name) for found in browsers]),
-        Column("engine", [found.engine for found in browsers], 1),
-        Column("version", [found.version or "-" for found in browsers], 2),
-        Column("window", [found.window or "-" for found in browsers], 3),
-        Column("suites", [", ".join(found.suites) or "-" for found in browsers], 4, wraps=True),
+        Column("browser", [visible(status.name) for status in browsers]),
+        Column("engine", [status.engine for status in browsers], 1),
+        Column("version", [status.version or "-" for status in browsers], 2),
+        Column("window", [status.window or "-" for status in browsers], 3),
+        Column("suites", [", ".join(status.suites) or "-" for status in browsers], 4, wraps=True),
         Column("here", here),
     ]
 
 
 def problem_lines(browsers: Sequence[BrowserStatus]) -> Iterator[Text]:
     """The problem and its fix."""
-    for found in browsers:
-        if found.problem:
-            yield Text(visible(found.problem))
+    for status in browsers:
+        if status.problem:
+            yield Text(visible(status.problem))
 
 
 def _presence(browser: BrowserStatus) -> Text:
@@ -46,9 +46,11 @@ def _presence(browser: BrowserStatus) -> Text:
 
 
 def machine_table(
-    names: Sequence[str], slots: Sequence[int], facts: Sequence[MachineFacts | None],
+    names: Sequence[str],
+    slots: Sequence[int],
+    facts: Sequence[MachineFacts | None],
     abilities: Sequence[MachineAbilities | None],
-) -> list[Column]:  # fmt: skip
+) -> list[Column]:
     """One line for each machine: its properties, and the number of its suites and browsers."""
     return [
         Column("machine", [visible(name) for name in names]),
@@ -89,9 +91,12 @@ def environment_lines(workspace: Workspace) -> Iterator[str]:
     for name, table in workspace.settings.env.items():
         given = list(by_dotted_name(table, workspace.settings.param))
         about = [many(len(given), "value")]
-        about += [f"extends {table['extends']}"] if "extends" in table else []
-        about += [f"values from {_joined(table['values_from'])}"] if "values_from" in table else []
-        about += ["default"] if name == workspace.settings.workspace.env else []
+        if "extends" in table:
+            about += [f"extends {table['extends']}"]
+        if "values_from" in table:
+            about += [f"values from {_joined(table['values_from'])}"]
+        if name == workspace.settings.workspace.env:
+            about += ["default"]
         rows.append((name, ", ".join(about)))
     yield from aligned(rows)
 
@@ -104,7 +109,9 @@ def value_lines(environment: Environment, unset: Sequence[str]) -> Iterator[str]
 
 
 def _joined(value: object) -> str:
-    return ", ".join(value) if isinstance(value, list) else str(value)
+    if isinstance(value, list):
+        return ", ".join(value)
+    return str(value)
 
 
 def as_data(environment: Environment) -> list[Mapping[str, Any]]:

@@ -36,13 +36,18 @@ def as_json(runs: Sequence[Kept]) -> str:
     """An array of objects, one for each run."""
     rows = [
         {
-            "run": run.name, "began": run.began.isoformat(), "verdict": _verdict(run).plain,
-            "exit_code": _finished(run).get("exit_code"), "selection": _selection(run),
-            "revision": _revision(run), "commit": _state(run).get("commit", ""),
-            "bytes": run.size, "evidence": run.evidence,
+            "run": run.name,
+            "began": run.began.isoformat(),
+            "verdict": _verdict(run).plain,
+            "exit_code": _finished(run).get("exit_code"),
+            "selection": _selection(run),
+            "revision": _revision(run),
+            "commit": _state(run).get("commit", ""),
+            "bytes": run.size,
+            "evidence": run.evidence,
         }
         for run in runs
-    ]  # fmt: skip
+    ]
     return json.dumps(rows, indent=1, ensure_ascii=False)
 
 
@@ -70,6 +75,7 @@ def _verdict(run: Kept) -> Text:
     counts = {Outcome(name): count for name, count in finished["counts"].items()}
     event = RunFinished(0.0, finished["exit_code"], finished["counts"], reason=finished["reason"])
     limits = {Outcome(name): count for name, count in finished.get("limits", {}).items()}
-    words = sentence(counts, of_tests(event) if limits else event, Counter(counts).total())
-    words += f", {limits_words(limits)}" if limits else ""
-    return Text(words, style="indian_red1" if finished["exit_code"] else "dark_cyan")
+    verdict = sentence(counts, of_tests(event) if limits else event, Counter(counts).total())
+    if limits:
+        verdict += f", {limits_words(limits)}"
+    return Text(verdict, style="indian_red1" if finished["exit_code"] else "dark_cyan")

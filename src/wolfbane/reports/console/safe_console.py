@@ -59,7 +59,9 @@ class GuardedConsole:
             show(*event)
         except (OSError, ValueError) as error:  # ValueError: the stream was closed
             self._failed = True
-            why = "the stream was closed" if isinstance(error, BrokenPipeError) else str(error)
+            why = "the stream was closed"
+            if not isinstance(error, BrokenPipeError):
+                why = str(error)
             self._give_up(
                 f"cannot write to standard output: {why}; the run continues without console output"
             )

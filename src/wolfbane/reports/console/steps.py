@@ -25,7 +25,7 @@ def step_table(definitions: Sequence[StepDefinition]) -> list[Column]:
         Column("used", [str(len(each.uses)) for each in definitions], right=True),
         Column("kind", [each.kind or "any" for each in definitions]),
         Column("step", [visible(each.pattern) for each in definitions], wraps=True),
-        Column("defined in", [visible(each.place) for each in definitions], 1),
+        Column("defined in", [visible(each.location) for each in definitions], 1),
         Column("first use", [f"{use.file}:{use.line}" if use else "-" for use in first], 2),
     ]
 
@@ -34,15 +34,15 @@ def near_duplicates(
     definitions: Sequence[StepDefinition],
 ) -> Iterator[tuple[StepDefinition, StepDefinition]]:
     """Pairs of definitions in one suite that are near duplicates."""
-    words = [_HOLE.sub("{}", each.pattern).lower() for each in definitions]
+    texts = [_HOLE.sub("{}", each.pattern).lower() for each in definitions]
     matcher = difflib.SequenceMatcher(autojunk=False)
     for index, one in enumerate(definitions):
-        matcher.set_seq2(words[index])
+        matcher.set_seq2(texts[index])
         for number in range(index + 1, len(definitions)):
             other = definitions[number]
             any_kind = one.kind == other.kind or "" in (one.kind, other.kind)
             if one.suite == other.suite and any_kind:
-                matcher.set_seq1(words[number])
+                matcher.set_seq1(texts[number])
                 # The quick ones are upper bounds: most pairs need no more.
                 ratios = (matcher.real_quick_ratio, matcher.quick_ratio, matcher.ratio)
                 if all(ratio() >= _ALIKE for ratio in ratios):
@@ -53,7 +53,9 @@ def as_json(definitions: Sequence[StepDefinition], listing: StepListing) -> str:
     """An object: the definitions with their uses, near duplicates, and undefined steps."""
     data = {
         "steps": [{**to_builtins(each), "used": len(each.uses)} for each in definitions],
-        "near_duplicates": [[a.place, b.place] for a, b in near_duplicates(listing.definitions)],
+        "near_duplicates": [
+            [a.location, b.location] for a, b in near_duplicates(listing.definitions)
+        ],
         "undefined": [to_builtins(use) for use in listing.undefined],
     }
     return json.dumps(data, indent=1, ensure_ascii=False)

@@ -55,7 +55,9 @@ def table_width(stream: TextIO) -> int:
     if stream.isatty():
         return min(shutil.get_terminal_size().columns, WIDEST)
     given = os.environ.get("COLUMNS", "")
-    return int(given) if given.isdecimal() and int(given) else UNBOUNDED
+    if given.isdecimal() and int(given):
+        return int(given)
+    return UNBOUNDED
 
 
 def counted(counts: Counter[Outcome], between: str = ", ") -> Text:
@@ -64,15 +66,18 @@ def counted(counts: Counter[Outcome], between: str = ", ") -> Text:
     ``failed`` is every outcome that fails a run. The outcomes follow, unless all are assertions or
     all are blocked.
     """
-    parts = {outcome: Text(f"{counts[outcome]} {outcome}", style=STYLES[outcome])
-             for outcome in ORDER if counts[outcome]}  # fmt: skip
+    parts = {
+        outcome: Text(f"{counts[outcome]} {outcome}", style=STYLES[outcome])
+        for outcome in ORDER
+        if counts[outcome]
+    }
     failures = [outcome for outcome in parts if outcome.is_failure]
     if failures not in ([], [Outcome.FAILED], [Outcome.BLOCKED]):
         number = sum(counts[outcome] for outcome in failures)
         whole = Text(f"{number} {Outcome.FAILED}", style=STYLES[Outcome.FAILED])
         if Outcome.FAILED in parts:
-            words = f"{counts[Outcome.FAILED]} {ASSERTION}"
-            parts[Outcome.FAILED] = Text(words, style=STYLES[Outcome.FAILED])
+            message = f"{counts[Outcome.FAILED]} {ASSERTION}"
+            parts[Outcome.FAILED] = Text(message, style=STYLES[Outcome.FAILED])
         whole.append(" (").append_text(Text(", ").join(parts[outcome] for outcome in failures))
         parts[failures[0]] = whole.append(")")
         for outcome in failures[1:]:
@@ -82,15 +87,25 @@ def counted(counts: Counter[Outcome], between: str = ", ") -> Text:
 
 def make_console(*, error: bool = False) -> Page:
     """A console for standard output: colours on a terminal only, and never with NO_COLOR."""
-    stream = sys.stderr if error else sys.stdout
+    if error:
+        stream = sys.stderr
+    else:
+        stream = sys.stdout
     width = table_width(stream)
     if stream.isatty():
         return Page(width, width, theme=_THEME, stderr=error, highlight=False, emoji=False)
-    reading = PIPED_WIDTH if width == UNBOUNDED else width
+    if width == UNBOUNDED:
+        reading = PIPED_WIDTH
+    else:
+        reading = width
     return Page(
-        reading, width, theme=_THEME, highlight=False, emoji=False,
+        reading,
+        width,
+        theme=_THEME,
+        highlight=False,
+        emoji=False,
         file=cast(TextIO, _WithoutTrailingSpaces(stream)),
-    )  # fmt: skip
+    )
 
 
 class Page(Console):

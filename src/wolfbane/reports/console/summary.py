@@ -49,16 +49,20 @@ def summary_table(
     ]
     for outcome in (each for each in ORDER if whole[each]):
         numbers = {suite: counts[outcome] for suite, counts in by_suite.items()}
-        rank = 0 if outcome.is_bad else _RANKS.get(outcome, 1)
-        columns.append(_numbers(str(outcome), numbers, STYLES[outcome], rank, several=several))
+        rank = 0
+        if not outcome.is_bad:
+            rank = _RANKS.get(outcome, 1)
+        columns.append(_numbers(str(outcome), numbers, STYLES[outcome], rank=rank, several=several))
     if parts.total():
         numbers = {suite: parts[suite] for suite in by_suite}
-        columns.append(_numbers("parts", numbers, "", 5, several=several))
+        columns.append(_numbers("parts", numbers, "", rank=5, several=several))
     if kept:
         numbers = {suite: kept[suite] for suite in by_suite}
-        columns.append(_numbers("quarantined", numbers, "", 2, several=several))
+        columns.append(_numbers("quarantined", numbers, "", rank=2, several=several))
     times = [clock(seconds[suite]) for suite in by_suite]
-    footer = clock(sum(seconds.values())) if several else None
+    footer = None
+    if several:
+        footer = clock(sum(seconds.values()))
     return [*columns, Column("time", times, 4, right=True, footer=footer)]
 
 
@@ -71,7 +75,9 @@ def _numbers(
 ) -> Column:
     """A column of counts, with its sum below if there are several suites."""
     cells = [Text(str(n or "-"), style=style if n else "dim") for n in by_suite.values()]
-    footer = Text(str(sum(by_suite.values())), style=style) if several else None
+    footer = None
+    if several:
+        footer = Text(str(sum(by_suite.values())), style=style)
     return Column(title, cells, rank, right=True, footer=footer)
 
 
@@ -96,9 +102,10 @@ def came_up_line(chosen: int, came_up: Mapping[str, int]) -> Text:
     more = sum(came_up.values())
     files = ", ".join(list(came_up)[:SHOWN_FILES])
     others = len(came_up) - SHOWN_FILES
-    files += f" and {many(others, 'other file')}" if others > 0 else ""
-    words = f"{many(chosen, 'test')} {'was' if chosen == 1 else 'were'} selected; {more:,} more"
-    return Text(f"{words} appeared during the run, in {visible(files)}", style="dim")
+    if others > 0:
+        files += f" and {many(others, 'other file')}"
+    message = f"{many(chosen, 'test')} {'was' if chosen == 1 else 'were'} selected; {more:,} more"
+    return Text(f"{message} appeared during the run, in {visible(files)}", style="dim")
 
 
 def coverage_lines(covered: Covered, width: int) -> Text:
@@ -111,7 +118,9 @@ def coverage_lines(covered: Covered, width: int) -> Text:
     if covered.missing:
         more = len(covered.missing) - SHOWN_MISSING
         shown = ", ".join(covered.missing[:SHOWN_MISSING])
-        rest = f" and {more} more" if more > 0 else ""
+        rest = ""
+        if more > 0:
+            rest = f" and {more} more"
         line.append(f"; not called: {visible(shown)}{rest}", style="khaki1")
     return facts([("covered", line)], width)
 
@@ -141,10 +150,13 @@ def closing_line(event: RunFinished, run: str) -> Text:
     limits = {Outcome(name): count for name, count in event.limits.items()}
     apart = Counter({Outcome(name): count for name, count in event.quarantined.items()})
     good = event.exit_code == 0
-    words = sentence(counts, event if not limits else of_tests(event), counts.total())
+    verdict = sentence(counts, event if not limits else of_tests(event), counts.total())
     line = Text()
-    line.append(words, style="bold dark_cyan" if good else "bold indian_red1")
-    details = [counted(counts)] if set(counts) - {Outcome.PASSED} else []
+    line.append(verdict, style="bold dark_cyan" if good else "bold indian_red1")
+    if set(counts) - {Outcome.PASSED}:
+        details = [counted(counts)]
+    else:
+        details = []
     if apart:
         details.append(Text(f"{apart.total()} quarantined (").append_text(counted(apart)))
         details[-1].append(")")
@@ -154,10 +166,12 @@ def closing_line(event: RunFinished, run: str) -> Text:
     if event.unrun:
         details.append(Text(f"{many(event.unrun, 'test')} not run", style="bold khaki1"))
     if details:
-        mark = ": " if set(counts) - {Outcome.PASSED} else ", "
+        mark = ", "
+        if set(counts) - {Outcome.PASSED}:
+            mark = ": "
         line.append(mark).append_text(Text(", ").join(details))
     line.append(f"; {clock(event.seconds)}")
-    if event.reason and event.reason.lower() not in words.lower():
+    if event.reason and event.reason.lower() not in verdict.lower():
         line.append("; ").append(event.reason, style="khaki1")
     return line.append(f"; exit {event.exit_code}; run {run}", style="dim")
 

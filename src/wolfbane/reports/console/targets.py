@@ -21,7 +21,7 @@ def side_by_side(
     results: Sequence[Result], suites: Sequence[str], targets: Sequence[str], width: int
 ) -> Iterator[RenderableType]:
     """Suites by targets, and the tests with different outcomes. ``width`` in columns."""
-    yield from _tables(results, suites, targets, width)
+    yield from _tables(results, suites, targets, width=width)
     differing = list(_differing(results, targets))
     if differing:
         yield from _different(differing, targets)
@@ -47,9 +47,10 @@ def _tables(
     columns = [first]
     for target in targets:
         column = Column(
-            visible(target), [cells[suite, target] for suite in suites],
+            visible(target),
+            [cells[suite, target] for suite in suites],
             footer=together[target] if several else None,
-        )  # fmt: skip
+        )
         if len(columns) > 1 and Rows([*columns, column], _GAP).width > width:
             yield Rows(columns, _GAP)
             columns = [first]
@@ -58,7 +59,9 @@ def _tables(
 
 
 def _cell(counts: Counter[Outcome]) -> Text:
-    return counted(counts, "\n") if counts else Text("-", style="dim")
+    if counts:
+        return counted(counts, "\n")
+    return Text("-", style="dim")
 
 
 def _differing(

@@ -44,20 +44,35 @@ def index(
     paths, suites, browsers, targets, tags = (_WordTable() for _ in range(5))
     rows, messages = [], {}
     for number, r in enumerate(results):
-        rows.append([
-            paths(visible(r.path)), visible(r.name), _NUMBER[r.outcome], suites((r.suite, r.kind)),
-            browsers(r.browser), targets(r.target), tags(tuple(map(visible, r.tags))),
-            round(r.seconds, 4), r.attempt, int(r.address in quarantined),
-        ])  # fmt: skip
+        rows.append(
+            [
+                paths(visible(r.path)),
+                visible(r.name),
+                _NUMBER[r.outcome],
+                suites((r.suite, r.kind)),
+                browsers(r.browser),
+                targets(r.target),
+                tags(tuple(map(visible, r.tags))),
+                round(r.seconds, 4),
+                r.attempt,
+                int(r.address in quarantined),
+            ]
+        )
         if r.message:
             messages[str(number)] = visible(r.message.partition("\n")[0])[:300]
     return {
         "outcomes": [str(outcome) for outcome in ORDER],
         "bad": [_NUMBER[o] for o in ORDER if o.is_failure],
-        "paths": paths.all, "suites": suites.all, "browsers": browsers.all,
-        "targets": targets.all, "tags": tags.all, "rows": rows, "messages": messages,
-        "piece": PIECE, "pointed": list(pointed),
-    }  # fmt: skip
+        "paths": paths.all,
+        "suites": suites.all,
+        "browsers": browsers.all,
+        "targets": targets.all,
+        "tags": tags.all,
+        "rows": rows,
+        "messages": messages,
+        "piece": PIECE,
+        "pointed": list(pointed),
+    }
 
 
 def details(results: Sequence[Result], keeper: Keeper) -> Iterator[tuple[int, dict[str, Any]]]:
@@ -66,7 +81,10 @@ def details(results: Sequence[Result], keeper: Keeper) -> Iterator[tuple[int, di
     good, other = _longest(results)
     order = sorted(range(len(results)), key=lambda n: results[n].outcome is Outcome.PASSED)
     for number in order:
-        longest = good if results[number].outcome is Outcome.PASSED else other
+        if results[number].outcome is Outcome.PASSED:
+            longest = good
+        else:
+            longest = other
         if data := detail(results[number], keeper, longest):
             pieces.setdefault(number // PIECE, {})[str(number)] = data
     yield from sorted(pieces.items())
@@ -100,7 +118,7 @@ def _fitting(sizes: Sequence[int], room: int, most: int) -> int:
 def detail(result: Result, keeper: Keeper, longest: int) -> dict[str, Any]:
     """The details of an attempt; missing ones are left out."""
     data = {
-        "about": [[visible(title), visible(words)] for title, words in result.about],
+        "about": [[visible(title), visible(text)] for title, text in result.about],
         "message": visible(result.message).strip("\n"),
         "trace": shortened(result.trace, longest),
         "frames": [[visible(f.file), f.line, visible(f.function)] for f in result.frames],
@@ -130,20 +148,32 @@ def detail(result: Result, keeper: Keeper, longest: int) -> dict[str, Any]:
 def excerpt_shown(excerpt: Excerpt) -> dict[str, Any]:
     """Source lines, safe to show."""
     return {
-        "file": visible(excerpt.file), "line": excerpt.line, "first": excerpt.first,
+        "file": visible(excerpt.file),
+        "line": excerpt.line,
+        "first": excerpt.first,
         "lines": [visible(line) for line in excerpt.lines],
-    }  # fmt: skip
+    }
 
 
 def _part(part: Part) -> list[Any]:
-    place = f"{part.file}:{part.line}" if part.line else ""
+    location = ""
+    if part.line:
+        location = f"{part.file}:{part.line}"
     inner = [_part(each) for each in part.parts[:_PARTS]]
     table = [[visible(cell) for cell in row] for row in part.table]
-    below = [table, shortened(part.text)] if part.table or part.text else []
+    if part.table or part.text:
+        below = [table, shortened(part.text)]
+    else:
+        below = []
     return [
-        visible(part.name), _NUMBER[part.outcome], visible(part.message), round(part.seconds, 4),
-        place, inner, *below,
-    ]  # fmt: skip
+        visible(part.name),
+        _NUMBER[part.outcome],
+        visible(part.message),
+        round(part.seconds, 4),
+        location,
+        inner,
+        *below,
+    ]
 
 
 def as_script(data: object) -> str:

@@ -53,13 +53,17 @@ _ENVIRONMENT = jinja2.Environment(
     lstrip_blocks=True,
 )
 _ENVIRONMENT.globals.update(
-    clock=clock, many=many, repeating=repeating, repeating_failed=repeating_failed,
-    visible=visible, excerpt_shown=excerpt_shown,
+    clock=clock,
+    many=many,
+    repeating=repeating,
+    repeating_failed=repeating_failed,
+    visible=visible,
+    excerpt_shown=excerpt_shown,
     how_it_runs=how_it_runs,
     link=lambda address: f"#test={quote(address, safe='')}",
     listed=lambda **fields: "#" + "&".join(f"{k}={quote(v, safe='')}" for k, v in fields.items()),
     diff=lambda line: {"+": "more", "-": "less", "?": "hint"}.get(line[:1], ""),
-)  # fmt: skip
+)
 
 
 def write_html(record: Record) -> bytes:
@@ -67,8 +71,14 @@ def write_html(record: Record) -> bytes:
     script = "\n".join(_part(name) for name in SCRIPTS)
     keeper = Keeper(record.folder)
     started = record.started
-    quarantined = started.quarantined if started else {}
-    pointed = started.pointed if started else ()
+    if started:
+        quarantined = started.quarantined
+    else:
+        quarantined = {}
+    if started:
+        pointed = started.pointed
+    else:
+        pointed = ()
     template = _ENVIRONMENT.get_template("report.html")
     page = template.render(
         **_contents(record),
@@ -88,7 +98,10 @@ def _part(name: str) -> str:
 
 def _contents(record: Record) -> dict[str, Any]:
     started, finished = record.started, record.finished or CUT_OFF
-    quarantined = started.quarantined if started else {}
+    if started:
+        quarantined = started.quarantined
+    else:
+        quarantined = {}
     tests = [r for r in record.results if r.path != LIMITS]  # limits have a table of their own
     counted = [r for r in tests if r.address not in quarantined]
     bad = [r for r in counted if r.outcome.is_bad]
@@ -98,26 +111,32 @@ def _contents(record: Record) -> dict[str, Any]:
     browsers, rows = browser_rows(record.results)
     seconds = max([finished.seconds, *(r.began + r.seconds for r in record.results)])
     return {
-        "run": started, "finished": finished,
+        "run": started,
+        "finished": finished,
         "began": f"{datetime.fromisoformat(started.began):%d %B %Y, %H:%M}" if started else "",
         "title": sentence_of(record),
         "failed": bool(bad),
         "good": finished.exit_code == 0,
         "counts": [(o, counts[o]) for o in ORDER if counts[o]],
         "whole": max(len(record.results), 1),
-        "groups": groups[:GROUPS], "more_groups": groups[GROUPS:],
+        "groups": groups[:GROUPS],
+        "more_groups": groups[GROUPS:],
         "blocked": grouped(blocked),
         "flaky": [r for r in counted if r.outcome is Outcome.FLAKY],
         "quarantined": [
             (r, quarantined[r.address]) for r in record.results if r.address in quarantined
         ],
         "skipped": _reasons(counted),
-        "browsers": browsers, "matrix": list(rows.items())[:ROWS], "more_rows": len(rows) - ROWS,
-        "lanes": lanes(record.results, seconds), "seconds": seconds,
-        "places": _places(started), "covered": record.covered,
+        "browsers": browsers,
+        "matrix": list(rows.items())[:ROWS],
+        "more_rows": len(rows) - ROWS,
+        "lanes": lanes(record.results, seconds),
+        "seconds": seconds,
+        "places": _places(started),
+        "covered": record.covered,
         "ORDER": ORDER,
         "load": _load(record),
-    }  # fmt: skip
+    }
 
 
 def _load(record: Record) -> dict[str, Any] | None:
@@ -139,7 +158,10 @@ def _reasons(results: Sequence[Result]) -> list[tuple[str, list[Result]]]:
 
 def _places(started: RunStarted | None) -> list[tuple[str, dict[str, str]]]:
     """The environments of the run, if it has any."""
-    targets = started.targets if started else ()
+    if started:
+        targets = started.targets
+    else:
+        targets = ()
     return [
         (target.label or target.environment, target.parameters)
         for target in targets
@@ -150,9 +172,14 @@ def _places(started: RunStarted | None) -> list[tuple[str, dict[str, str]]]:
 def load_contents(load: LoadRecord) -> dict[str, Any]:
     """Charts, the table by step, errors and limits."""
     measured = Measurements(load)
-    limits = measured.finished.limits if measured.finished else ()
+    if measured.finished:
+        limits = measured.finished.limits
+    else:
+        limits = ()
     seconds = measured.figures.seconds
-    sign = "~" if measured.limited else ""
+    sign = ""
+    if measured.limited:
+        sign = "~"
     return {
         # The limits are rows of a table of their own, with what was measured.
         "facts": load_rows(replace(measured.started, limits=()) if limits else measured.started),
@@ -160,13 +187,11 @@ def load_contents(load: LoadRecord) -> dict[str, Any]:
         "finished": measured.finished,
         "charts": charts(measured),
         "titles": ("count", "failed", "per second", *TITLES, "longest", "first byte", "received"),
-        "rows": [
-            (key, _cells(figures, seconds, sign)) for key, figures in measured.steps
-        ],
+        "rows": [(key, _cells(figures, seconds, sign)) for key, figures in measured.steps],
         "whole": _cells(measured.figures.requests, seconds, sign),
         "errors": measured.errors,
         "limits": limits,
-    }  # fmt: skip
+    }
 
 
 def _cells(figures: StepFigures, seconds: float, sign: str) -> list[str]:
@@ -174,10 +199,11 @@ def _cells(figures: StepFigures, seconds: float, sign: str) -> list[str]:
     first = figures.times.get("first_byte")
     whole = figures.whole
     return [
-        f"{figures.count:,}", failed if figures.failed else "-",
+        f"{figures.count:,}",
+        failed if figures.failed else "-",
         f"{figures.count / seconds:.1f}" if seconds else "-",
         *(sign + span(whole.percentile(percent)) for percent in PERCENTS),
         sign + span(whole.largest / 1e6),
         sign + span(first.percentile(50)) if first is not None else "-",
         bytes_shown(figures.received),
-    ]  # fmt: skip
+    ]

@@ -36,11 +36,11 @@ class FailureGroup(msgspec.Struct, frozen=True):
 def grouped(results: Sequence[Result]) -> list[FailureGroup]:
     """Group by the first line of the message, the rest by innermost place; largest first."""
     groups, single = _split(results, _message)
-    found = [FailureGroup(tuple(members), "the same message") for members in groups]
+    same = [FailureGroup(tuple(members), "the same message") for members in groups]
     groups, single = _split(single, _place)
-    found += [FailureGroup(tuple(m), f"the same source line, {_place(m[0])}") for m in groups]
-    found += [FailureGroup((result,)) for result in single]
-    return sorted(found, key=lambda group: -len(group.results))
+    same += [FailureGroup(tuple(m), f"the same source line, {_place(m[0])}") for m in groups]
+    same += [FailureGroup((result,)) for result in single]
+    return sorted(same, key=lambda group: -len(group.results))
 
 
 def _split(
@@ -61,4 +61,6 @@ def _message(result: Result) -> str:
 def _place(result: Result) -> str:
     """The innermost stack line in the workspace's own files."""
     own = [frame for frame in result.frames if not frame.file.startswith("/")]
-    return f"{own[-1].file}:{own[-1].line}" if own else ""
+    if own:
+        return f"{own[-1].file}:{own[-1].line}"
+    return ""

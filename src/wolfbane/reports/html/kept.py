@@ -14,9 +14,13 @@ from wolfbane.reports.text import visible
 from wolfbane.results.foreign import read_evidence
 
 PICTURES = {
-    ".png": "image/png", ".gif": "image/gif", ".jpg": "image/jpeg", ".jpeg": "image/jpeg",
-    ".webp": "image/webp", ".svg": "image/svg+xml",
-}  # fmt: skip
+    ".png": "image/png",
+    ".gif": "image/gif",
+    ".jpg": "image/jpeg",
+    ".jpeg": "image/jpeg",
+    ".webp": "image/webp",
+    ".svg": "image/svg+xml",
+}
 LONGEST_TEXT = 1 << 16
 ROOM = 40 << 20
 """Characters for all evidence of a report.
@@ -78,7 +82,9 @@ def _shown(value: Any) -> Any:
         return visible(value)
     if isinstance(value, list):
         return [_shown(each) for each in value]
-    return {key: _shown(each) for key, each in value.items()} if isinstance(value, dict) else value
+    if isinstance(value, dict):
+        return {key: _shown(each) for key, each in value.items()}
+    return value
 
 
 def _exchanges(archive: Mapping[str, Any]) -> Iterator[dict[str, Any]]:
@@ -112,5 +118,5 @@ def shortened(text: str, longest: int = LONGEST_TEXT) -> str:
         return shown
     half = longest // 2
     left = len(shown) - 2 * half
-    words = f"[... {left:,} characters omitted; 'wolfbane show --verbose' prints all ...]"
-    return f"{shown[:half]}\n{words}\n{shown[-half:]}"
+    message = f"[... {left:,} characters omitted; 'wolfbane show --verbose' prints all ...]"
+    return f"{shown[:half]}\n{message}\n{shown[-half:]}"

@@ -13,10 +13,19 @@ COLUMNS = 1000
 _RANK = {
     outcome: rank
     for rank, outcome in enumerate(
-        [Outcome.SKIPPED, Outcome.TODO, Outcome.PASSED, Outcome.FLAKY, Outcome.BLOCKED,
-         Outcome.FAILED, Outcome.ERRORED, Outcome.TIMED_OUT, Outcome.CRASHED]
+        [
+            Outcome.SKIPPED,
+            Outcome.TODO,
+            Outcome.PASSED,
+            Outcome.FLAKY,
+            Outcome.BLOCKED,
+            Outcome.FAILED,
+            Outcome.ERRORED,
+            Outcome.TIMED_OUT,
+            Outcome.CRASHED,
+        ]
     )
-}  # fmt: skip
+}
 
 
 class Bar(msgspec.Struct):
@@ -71,7 +80,9 @@ def _bars(results: Sequence[Result], shortest: float) -> list[Bar]:
     for result in sorted(results, key=lambda r: r.began):
         path = variant(result.path, result.browser, result.target)
         end = result.began + result.seconds
-        last = bars[-1] if bars else None
+        last = None
+        if bars:
+            last = bars[-1]
         tiny = last and max(result.seconds, last.seconds, result.began - last.begin) < shortest
         if last and (last.path == path or tiny):
             last.files += last.path != path
@@ -79,5 +90,5 @@ def _bars(results: Sequence[Result], shortest: float) -> list[Bar]:
             last.tests += 1
             last.worst = max(last.worst, result.outcome, key=lambda outcome: _RANK[outcome])
         else:
-            bars.append(Bar(path, result.began, end, result.outcome))
+            bars.append(Bar(path=path, begin=result.began, end=end, worst=result.outcome))
     return bars

@@ -18,9 +18,13 @@ if TYPE_CHECKING:
 _INK, _LINE = "#010203", "#010204"
 _GOOD, _BAD, _WARM, _COOL = "#010205", "#010206", "#010207", "#010208"
 _IN_THE_PAGE = {
-    _INK: "var(--dim)", _LINE: "var(--line)", _GOOD: "var(--passed)", _BAD: "var(--failed)",
-    _WARM: "var(--errored)", _COOL: "var(--skipped)",
-}  # fmt: skip
+    _INK: "var(--dim)",
+    _LINE: "var(--line)",
+    _GOOD: "var(--passed)",
+    _BAD: "var(--failed)",
+    _WARM: "var(--errored)",
+    _COOL: "var(--skipped)",
+}
 """Placeholder colours for those of the page, which change with its theme."""
 _SIZE = (4.6, 2.5)
 """Inches. A phone shows it at two thirds of that size, and its texts are still readable."""
@@ -55,9 +59,14 @@ class Chart:
             label.set_fontsize(9)
         if len(axes.get_legend_handles_labels()[0]) > 1:
             axes.legend(
-                loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, frameon=False, fontsize=9,
-                labelcolor=_INK, borderaxespad=0,
-            )  # fmt: skip
+                loc="lower left",
+                bbox_to_anchor=(0, 1.0),
+                ncols=4,
+                frameon=False,
+                fontsize=9,
+                labelcolor=_INK,
+                borderaxespad=0,
+            )
         written = io.StringIO()
         with mpl.rc_context({"svg.fonttype": "none", "svg.hashsalt": self.title}):
             self._figure.savefig(written, format="svg", transparent=True, metadata={"Date": None})
@@ -103,8 +112,10 @@ def _users(series: Series) -> Chart:
 def _times(series: Series) -> Chart:
     chart = Chart("Response time", "seconds", "milliseconds")
     for name, values, colour in (
-        ("99%", series.p99, _BAD), ("95%", series.p95, _WARM), ("median", series.median, _GOOD),
-    ):  # fmt: skip
+        ("99%", series.p99, _BAD),
+        ("95%", series.p95, _WARM),
+        ("median", series.median, _GOOD),
+    ):
         shown = [float("nan") if value is None else value * 1000 for value in values]
         chart.axes.plot(
             _seconds(series), shown, color=colour, linewidth=1.6, marker=".", ms=4, label=name

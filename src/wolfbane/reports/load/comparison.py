@@ -27,10 +27,12 @@ def change_columns(changes: Sequence[StepChange]) -> list[Column]:
         return [span((c.after if after else c.before).percentile(percent)) for c in changes]
 
     names = [
-        Text(f"  {visible(c.step)}" if c.step else visible(c.workflow.rpartition("#")[2]),
-             style="" if c.step else "bold")
+        Text(
+            f"  {visible(c.step)}" if c.step else visible(c.workflow.rpartition("#")[2]),
+            style="" if c.step else "bold",
+        )
         for c in changes
-    ]  # fmt: skip
+    ]
     return [
         Column("step", names, wraps=True),
         Column("median", cells(50, after=False), right=True),
@@ -61,7 +63,10 @@ def changes_as_data(changes: Sequence[StepChange]) -> list[dict[str, Any]]:
     """The JSON data of each step; times are in seconds."""
     return [
         {
-            "workflow": c.workflow, "step": c.step, "slower": c.slower, "faster": c.faster,
+            "workflow": c.workflow,
+            "step": c.step,
+            "slower": c.slower,
+            "faster": c.faster,
             "noise": round(c.noise, 6),
             **{
                 name: {f"p{p:g}": round(h.percentile(p), 6) for p in (50, 95, 99)}
@@ -69,7 +74,7 @@ def changes_as_data(changes: Sequence[StepChange]) -> list[dict[str, Any]]:
             },
         }
         for c in changes
-    ]  # fmt: skip
+    ]
 
 
 def draw_changes(changes: Sequence[StepChange], path: Path) -> None:

@@ -32,9 +32,15 @@ class LoadView:
     """Prints the progress of a load test. ``every`` is the time between two lines, in seconds."""
 
     def __init__(
-        self, console: Page, started: LoadStarted, folder: str, *, live: bool, quiet: bool,
+        self,
+        console: Page,
+        started: LoadStarted,
+        folder: str,
+        *,
+        live: bool,
+        quiet: bool,
         every: float,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._console, self._started, self._folder = console, started, folder
         self._quiet, self._every = quiet, every
         self._figures = LoadFigures()
@@ -53,8 +59,8 @@ class LoadView:
             self._live = Live(console=console, transient=True, auto_refresh=False)
             self._live.start()
         elif not quiet and started.until is not None:
-            words = f"Each line shows the last {clock(every)}."
-            console.print(Text(words, style="dim"))
+            message = f"Each line shows the last {clock(every)}."
+            console.print(Text(message, style="dim"))
 
     def __call__(self, event: Event) -> None:
         if isinstance(event, LoadSecond):
@@ -93,19 +99,21 @@ class LoadView:
         requests = figures.requests
         rate = requests.count / len(self._since)
         times = requests.whole
-        words = (
+        message = (
             f"{clock_of(event.second + 1)}  {many(event.users, 'user'):>9}  {rate:8.1f} requests/s"
             f"  median {span(times.percentile(50))}, 95% {span(times.percentile(95))}"
             f"  {requests.failed:,} failed"
         )
-        return Text(words, style="bold indian_red1" if requests.failed else "")
+        return Text(message, style="bold indian_red1" if requests.failed else "")
 
     def _panel(self, event: LoadSecond) -> Text:
         figures = LoadFigures()
         for second in self._recent:
             figures.add(second.rows)
         requests, whole = figures.requests, self._figures.requests
-        left = "" if self._started.until is None else self._left(event)
+        left = ""
+        if self._started.until is not None:
+            left = self._left(event)
         rate = requests.count / len(self._recent)
         rows = [
             ("time", f"{clock_of(event.second + 1)}{left}"),
@@ -132,7 +140,9 @@ class LoadView:
     def _style(self, title: str, failed: int) -> str:
         if title == "failed" and failed:
             return "bold indian_red1"
-        return "dark_cyan" if title == "last minute" else ""
+        if title == "last minute":
+            return "dark_cyan"
+        return ""
 
     def _left(self, event: LoadSecond) -> str:
         until = self._started.until or 0.0
@@ -143,20 +153,23 @@ class LoadView:
         """The tables of a load test that has ended or was interrupted."""
         self.close()
         finished, console = self._finished, self._console
-        limited = finished.limited if finished is not None else ""
+        limited = ""
+        if finished is not None:
+            limited = finished.limited
         console.print()
         if limited:
-            words = (
+            message = (
                 f"The load generator was overloaded: {limited}. The measured times may be too long."
             )
-            console.print(Text(words, style="bold khaki1"), soft_wrap=True)
+            console.print(Text(message, style="bold khaki1"), soft_wrap=True)
         measured = Measurements(self._record)
         columns = step_columns(measured.figures, self._started.keys, marked=bool(limited))
         for part in fitted(console, columns, console.width):
             console.print(part)
         errors = [*error_lines(measured.errors, self._folder, console.reading_width)]
-        for line in [Text("Errors", style="bold"), *errors, Text()] if errors else []:
-            console.print(line, soft_wrap=True)
+        if errors:
+            for line in [Text("Errors", style="bold"), *errors, Text()]:
+                console.print(line, soft_wrap=True)
         for each in covered:
             console.print(coverage_lines(each, console.reading_width))
         if finished is None:
@@ -173,8 +186,8 @@ class LoadView:
             lines.append(f"{many(finished.unstarted, 'start')} did not happen")
         if finished.trouble:
             lines.append(visible(finished.trouble))
-        for words in lines:
-            line = Text.assemble(("warning  ", "bold khaki1"), words)
+        for message in lines:
+            line = Text.assemble(("warning  ", "bold khaki1"), message)
             self._console.print(line, soft_wrap=True)
 
 

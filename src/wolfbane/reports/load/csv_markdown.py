@@ -12,9 +12,17 @@ from wolfbane.reports.text import visible
 from wolfbane.results.record import LoadRecord
 
 _COLUMNS = (
-    "workflow", "step", "count", "failed", "per_second", "mean_s",
-    *(f"p{percent:g}_s" for percent in PERCENTS), "max_s", "sent_bytes", "received_bytes",
-)  # fmt: skip
+    "workflow",
+    "step",
+    "count",
+    "failed",
+    "per_second",
+    "mean_s",
+    *(f"p{percent:g}_s" for percent in PERCENTS),
+    "max_s",
+    "sent_bytes",
+    "received_bytes",
+)
 
 
 def load_csv(load: LoadRecord) -> bytes:
@@ -26,20 +34,29 @@ def load_csv(load: LoadRecord) -> bytes:
     table.writerow(_COLUMNS)
     for (workflow, step), each in measured.steps:
         whole = each.whole
-        table.writerow([
-            visible(workflow), visible(step), each.count, each.failed,
-            f"{each.count / seconds:.3f}" if seconds else "", f"{whole.mean:.6f}",
-            *(f"{whole.percentile(percent):.6f}" for percent in PERCENTS),
-            f"{whole.largest / 1e6:.6f}", each.sent, each.received,
-        ])  # fmt: skip
+        table.writerow(
+            [
+                visible(workflow),
+                visible(step),
+                each.count,
+                each.failed,
+                f"{each.count / seconds:.3f}" if seconds else "",
+                f"{whole.mean:.6f}",
+                *(f"{whole.percentile(percent):.6f}" for percent in PERCENTS),
+                f"{whole.largest / 1e6:.6f}",
+                each.sent,
+                each.received,
+            ]
+        )
     return made.getvalue().encode("utf-8", "backslashreplace")
 
 
 def load_markdown(load: LoadRecord) -> Iterator[str]:
     """Limits, and a table by step."""
     measured = Measurements(load)
-    for text, met, shown in measured.finished.limits if measured.finished else ():
-        yield f"- {'met' if met else '**missed**'}: `{text}` (measured: {shown})"
+    if measured.finished:
+        for text, met, shown in measured.finished.limits:
+            yield f"- {'met' if met else '**missed**'}: `{text}` (measured: {shown})"
     yield ""
     yield f"| step | count | failed | {' | '.join(TITLES)} |"
     yield "|---" + "|--:" * (len(TITLES) + 2) + "|"

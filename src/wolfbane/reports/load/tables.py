@@ -20,16 +20,22 @@ _BAD = "bold indian_red1"
 
 def load_facts(event: LoadStarted, width: int) -> Text:
     """The shape of the load test, its targets, and its limits."""
-    return facts([(title, Text(visible(words))) for title, words in load_rows(event)], width)
+    return facts([(title, Text(visible(text))) for title, text in load_rows(event)], width)
 
 
 def load_rows(event: LoadStarted) -> list[tuple[str, str]]:
     """Titles and texts of these facts; a title is empty if the text continues."""
     rows = [("load", _shape(event))]
-    pause = "" if not any(event.pause) else f", pause of {_pause(event.pause)} after each"
-    order = "shuffled" if event.order == "random" else "in document order"
+    pause = ""
+    if any(event.pause):
+        pause = f", pause of {_pause(event.pause)} after each"
+    order = "in document order"
+    if event.order == "random":
+        order = "shuffled"
     share = f"{event.contract * 100:g}% of the responses checked against the API description"
-    processes = f"{event.processes} processes" if event.processes > 1 else "1 process"
+    processes = "1 process"
+    if event.processes > 1:
+        processes = f"{event.processes} processes"
     rows.append(("", f"workflows {order}{pause}; {share}; {processes}, seed {event.seed}"))
     if event.machines:
         rows.append(("", _machines(event.machines)))
@@ -42,10 +48,15 @@ def _shape(event: LoadStarted) -> str:
     top = max(value for _, value in event.points)
     ramp = event.points[-1][0]
     if len(event.points) > 2:
-        unit = "/s" if event.open else ""
+        unit = ""
+        if event.open:
+            unit = "/s"
         stages = [f"{value:g}{unit} at {clock(when)}" for when, value in event.points]
         return f"{'workflows' if event.open else 'users'}: {', '.join(stages)}"
-    what = f"{top:g} workflow starts per second" if event.open else many(event.users, "user")
+    if event.open:
+        what = f"{top:g} workflow starts per second"
+    else:
+        what = many(event.users, "user")
     if event.open:
         what += f", at most {event.users:,} concurrently"
     if ramp:
@@ -59,12 +70,16 @@ def _machines(machines: Sequence[LoadMachine]) -> str:
     """The machines of the processes, and how well their clocks agree."""
     where = f"on {', '.join(f'{each.name} ({each.processes})' for each in machines)}"
     error = max(each.clock_error for each in machines)
-    return f"{where}; clocks differ by at most {error * 1000:.1f} ms" if error else where
+    if error:
+        return f"{where}; clocks differ by at most {error * 1000:.1f} ms"
+    return where
 
 
 def _pause(pause: tuple[float, float]) -> str:
     low, high = pause
-    return clock(low) if low == high else f"{clock(low)} to {clock(high)}"
+    if low == high:
+        return clock(low)
+    return f"{clock(low)} to {clock(high)}"
 
 
 def step_columns(
@@ -82,7 +97,9 @@ def step_columns(
     ]
     shown = [each for _, each in rows]
     whole = figures.requests
-    sign = "~" if marked else ""
+    sign = ""
+    if marked:
+        sign = "~"
 
     def column(title: str, cell: object, rank: int = 0) -> Column:
         assert callable(cell)
@@ -116,7 +133,9 @@ def span(seconds: float) -> str:
     """The time of a request: ``1.4 ms``, ``312 ms``, ``2.05 s``."""
     if seconds < 0.00995:
         return f"{seconds * 1000:.1f} ms"
-    return f"{seconds * 1000:.0f} ms" if seconds < 0.9995 else f"{seconds:.2f} s"
+    if seconds < 0.9995:
+        return f"{seconds * 1000:.0f} ms"
+    return f"{seconds:.2f} s"
 
 
 def _name(workflow: str) -> str:
@@ -131,19 +150,23 @@ def _failed(step: StepFigures) -> Text:
 
 
 def _rate(step: StepFigures, seconds: float) -> str:
-    return f"{step.count / seconds:.1f}" if seconds else "-"
+    if seconds:
+        return f"{step.count / seconds:.1f}"
+    return "-"
 
 
 def _part(step: StepFigures, part: str, sign: str) -> str:
     histogram = step.times.get(part)
-    return sign + span(histogram.percentile(50)) if histogram is not None else "-"
+    if histogram is not None:
+        return sign + span(histogram.percentile(50))
+    return "-"
 
 
 def error_lines(errors: Sequence[ErrorKind], folder: str, width: int) -> Iterator[Text]:
     """Errors by kind, each with the file of its first exchange."""
     for error in errors:
-        words = f"{_name(error.workflow)}, {error.step}: {visible(error.kind)}"
-        for number, line in enumerate(wrapped(words, max(width - 9, 30))):
+        message = f"{_name(error.workflow)}, {error.step}: {visible(error.kind)}"
+        for number, line in enumerate(wrapped(message, max(width - 9, 30))):
             yield Text.assemble((f"{error.count if not number else '':>7}  ", _BAD), line)
         if error.exchange:
             yield Text(f"         {folder}/{error.exchange}", style="dim")
@@ -153,5 +176,8 @@ def limit_lines(event: LoadFinished) -> Iterator[Text]:
     """Each limit, whether it was met, and what was measured."""
     room = max((len(text) for text, _, _ in event.limits), default=0)
     for text, met, measured in event.limits:
-        word = ("met     ", "dark_cyan") if met else ("missed  ", _BAD)
+        if met:
+            word = ("met     ", "dark_cyan")
+        else:
+            word = ("missed  ", _BAD)
         yield Text.assemble(word, f"{visible(text):<{room}}  ", ("measured: ", "dim"), measured)

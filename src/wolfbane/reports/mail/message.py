@@ -37,42 +37,59 @@ def write_mail(record: Record) -> bytes:
 
 
 def compose(
-    record: Record, since: Comparison | None = None, link: str = "", sender: str = "",
+    record: Record,
+    since: Comparison | None = None,
+    link: str = "",
+    sender: str = "",
     recipients: Sequence[str] = (),
-) -> EmailMessage:  # fmt: skip
+) -> EmailMessage:
     """The mail of a run in the form of RFC 5322. With a ``link``, the report is not attached."""
     started, finished = record.started, record.finished
     verdict = sentence_of(record)
-    name = visible(started.workspace) if started else "Tests"
-    places = [t.label or t.environment for t in started.targets] if started else []
-    against = f" ({', '.join(filter(None, places))})" if any(places) else ""
+    title = visible(started.workspace) if started else "Tests"
+    targets = started.targets if started else ()
+    places = [name for t in targets if (name := t.label or t.environment)]
+    against = f" ({', '.join(places)})" if places else ""
     message = EmailMessage()
-    message["Subject"] = _one_line(f"{name}: {verdict}{against}")
+    message["Subject"] = _one_line(f"{title}: {verdict}{against}")
     message["Date"] = formatdate(localtime=True)
     message["Message-ID"] = make_msgid(domain="wolfbane.invalid")
     message["Auto-Submitted"] = "auto-generated"
-    if sender:
-        message["From"] = sender
-    if recipients:
-        message["To"] = ", ".join(recipients)
+    for header, text in (("From", sender), ("To", ", ".join(recipients))):
+        if text:
+            message[header] = text
     report = b"" if link else write_html(record)
     attached = 0 < len(report) <= LARGEST
-    quarantined = started.quarantined if started else {}
-    bad = [r for r in record.results if r.address not in quarantined and _is_shown(r)]
     pointed = started.pointed if started else ()
     values = {
-        "name": name, "verdict": verdict, "run": started, "finished": finished, "link": link,
-        "good": bool(finished and finished.exit_code == 0), "since": since, "attached": attached,
-        "groups": [group for group in _groups(bad) if group[1]], "places": [*filter(None, places)],
+        "name": title,
+        "verdict": verdict,
+        "run": started,
+        "finished": finished,
+        "link": link,
+        "good": bool(finished and finished.exit_code == 0),
+        "since": since,
+        "attached": attached,
+        "groups": [group for group in _groups(_bad(record)) if group[1]],
+        "places": places,
         "again": repeating_failed(started.run, pointed) if started else "",
         "first": lambda text: _one_line(visible(text).strip().partition("\n")[0])[:200],
-    }  # fmt: skip
+    }
     message.set_content(_TEMPLATES.get_template("mail.txt").render(values))
     message.add_alternative(_TEMPLATES.get_template("mail.html").render(values), subtype="html")
     if attached:
         file = f"{started.run if started else 'report'}.html"
         message.add_attachment(report, maintype="text", subtype="html", filename=file)
     return message
+
+
+def _bad(record: Record) -> list[Result]:
+    """The results that the mail shows: failures that are not quarantined."""
+    if record.started:
+        quarantined = record.started.quarantined
+    else:
+        quarantined = {}
+    return [r for r in record.results if r.address not in quarantined and _is_shown(r)]
 
 
 def _groups(bad: Sequence[Result]) -> list[tuple[str, Sequence[Result], int]]:

@@ -52,7 +52,10 @@ def read_recipients(given: Sequence[str]) -> list[str]:
 def send(message: EmailMessage, mail: Mail, root: Path) -> None:
     """Send a mail to the server. Raises InputError if the server rejects it, or some recipients."""
     host, _, port = mail.server.partition(":")
-    number = int(port) if port else _PORTS[mail.security]
+    if port:
+        number = int(port)
+    else:
+        number = _PORTS[mail.security]
     try:
         context = ssl.create_default_context(cafile=str(root / mail.ca) if mail.ca else None)
         if mail.security == "tls":
@@ -71,14 +74,14 @@ def send(message: EmailMessage, mail: Mail, root: Path) -> None:
             Problem(f"cannot send the mail through {mail.server}: {problem}")
         ) from None
     if refused:
-        words = _by_recipient(refused)
-        problem = f"{mail.server} sent the mail, but not to all recipients: {words}"
+        reasons = _by_recipient(refused)
+        problem = f"{mail.server} sent the mail, but not to all recipients: {reasons}"
         raise InputError(Problem(problem))
 
 
 def _by_recipient(refused: Mapping[str, tuple[int, bytes]]) -> str:
     return "; ".join(
-        f"{who}: {words.decode(errors='replace')}" for who, (_, words) in refused.items()
+        f"{who}: {answer.decode(errors='replace')}" for who, (_, answer) in refused.items()
     )
 
 
@@ -87,6 +90,8 @@ def _said(error: Exception) -> str:
     if isinstance(error, smtplib.SMTPRecipientsRefused):
         return _by_recipient(error.recipients)
     if isinstance(error, smtplib.SMTPResponseException):
-        words = error.smtp_error
-        return words.decode(errors="replace") if isinstance(words, bytes) else str(words)
+        answer = error.smtp_error
+        if isinstance(answer, bytes):
+            return answer.decode(errors="replace")
+        return str(answer)
     return str(error)

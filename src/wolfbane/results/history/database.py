@@ -47,20 +47,18 @@ class Database:
         except IntegrityError:
             raise
         except DatabaseError as error:
-            words = f"cannot use the history: {_short(error)}"
-            hint = (
-                "move the file to another place; a new history will then be created"
-                if self._file
-                else ""
-            )
-            raise InputError(Problem(words, str(self._file or ""), hint=hint)) from None
+            message = f"cannot use the history: {_short(error)}"
+            hint = ""
+            if self._file:
+                hint = "move the file to another place; a new history will then be created"
+            raise InputError(Problem(message, str(self._file or ""), hint=hint)) from None
 
     def _bring_up_to_date(self, connection: sa.Connection) -> None:
         """Migrate the tables to this version. Raises InputError for a newer one."""
         version = _version(connection)
         if version > REVISION:
-            words = f"{self.name} was written by a newer version of Wolfbane (schema {version})"
-            raise InputError(Problem(f"{words}; this version supports schema {REVISION}"))
+            message = f"{self.name} was written by a newer version of Wolfbane (schema {version})"
+            raise InputError(Problem(f"{message}; this version supports schema {REVISION}"))
         if version == REVISION:
             return
         if connection.dialect.name == "sqlite":
@@ -76,7 +74,10 @@ def _engine(folder: Path, url: str) -> sa.Engine:
         results_folder(folder)
     made = sa.make_url(_with_driver(url) if url else f"sqlite:///{folder / NAME}")
     sqlite = made.get_backend_name() == "sqlite"
-    limit = {"timeout": _LOCK_TIMEOUT} if sqlite else {"connect_timeout": _LOCK_TIMEOUT}
+    if sqlite:
+        limit = {"timeout": _LOCK_TIMEOUT}
+    else:
+        limit = {"connect_timeout": _LOCK_TIMEOUT}
     if sqlite and made.database:
         _check_own(Path(made.database))
     engine = sa.create_engine(made, connect_args=limit)

@@ -36,12 +36,14 @@ class TestEnd(msgspec.Struct, frozen=True):
     def test(self) -> Test:
         """As a test of an unknown kind, for a selection. A report may name no file."""
         path, _, name = self.place.rpartition("#")
-        return Test(self.suite, "", path, name, exact=True)
+        return Test(suite=self.suite, kind="", path=path, name=name, exact=True)
 
 
 def with_quarantined(counts: Mapping[str, int], quarantined: int) -> dict[str, int]:
     """The counts of a run for its entry."""
-    return {**counts, QUARANTINED: quarantined} if quarantined else dict(counts)
+    if quarantined:
+        return {**counts, QUARANTINED: quarantined}
+    return dict(counts)
 
 
 class RunEntry(msgspec.Struct, frozen=True):

@@ -28,29 +28,30 @@ def addresses(entries: Sequence[ReportedTest]) -> list[str]:
     the suite, its file, its host, a property. Entries that are identical in all of these are
     numbered, by outcome.
     """
-    found = [address_of(entry) for entry in entries]
+    labels = [address_of(entry) for entry in entries]
     for told_apart_by in (_suite, _file, _host):
-        for members in _same(found):
-            words = [told_apart_by(entries[n]) for n in members]
-            if len(set(words)) > 1:
-                for n, word in zip(members, words, strict=True):
-                    found[n] = _with(found[n], word, told_apart_by)
-    for members in _same(found):
+        for members in _same(labels):
+            distinctions = [told_apart_by(entries[n]) for n in members]
+            if len(set(distinctions)) > 1:
+                for n, word in zip(members, distinctions, strict=True):
+                    labels[n] = _with(labels[n], word, told_apart_by)
+    for members in _same(labels):
         for name, values in _properties([entries[n] for n in members]).items():
-            if len({found[n] for n in members}) < len(members):
+            if len({labels[n] for n in members}) < len(members):
                 for n, value in zip(members, values, strict=True):
-                    found[n] += f" ({name}={value})" if value else ""
-    for members in _same(found):
+                    if value:
+                        labels[n] += f" ({name}={value})"
+    for members in _same(labels):
         by_outcome = sorted(members, key=lambda n: _ORDER[str(entries[n].outcome)])
         for number, n in enumerate(by_outcome[1:], 2):
-            found[n] += f"{ALIKE}{number})"
-    return found
+            labels[n] += f"{ALIKE}{number})"
+    return labels
 
 
-def _same(found: Sequence[str]) -> Iterator[list[int]]:
+def _same(labels: Sequence[str]) -> Iterator[list[int]]:
     """The numbers of entries with the same address, for each shared address."""
     members: dict[str, list[int]] = {}
-    for number, address in enumerate(found):
+    for number, address in enumerate(labels):
         members.setdefault(address, []).append(number)
     yield from (numbers for numbers in members.values() if len(numbers) > 1)
 
@@ -115,8 +116,9 @@ def as_sets(
                 stayed.append((each, same))
                 old.remove(each)
                 now.remove(same)
-        for side, group in zip(sides, ([a for a, _ in stayed] + old, [b for _, b in stayed] + now),
-                               strict=True):  # fmt: skip
+        for side, group in zip(
+            sides, ([a for a, _ in stayed] + old, [b for _, b in stayed] + now), strict=True
+        ):
             side.update((_numbered(name, n), ended) for n, ended in enumerate(group, 1))
     return sides
 
@@ -128,4 +130,6 @@ def _taken(side: dict[str, TestEnd], name: str) -> list[TestEnd]:
 
 
 def _numbered(name: str, number: int) -> str:
-    return f"{name}{ALIKE}{number})" if number > 1 else name
+    if number > 1:
+        return f"{name}{ALIKE}{number})"
+    return name

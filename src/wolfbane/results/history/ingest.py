@@ -76,18 +76,28 @@ def entry_of(started: dict[str, Any], finished: dict[str, Any]) -> RunEntry:
 
 
 def _origin(share: dict[str, Any] | None) -> str:
-    return f"share {share['number']} of {share['of']}" if share else "run"
+    if share:
+        return f"share {share['number']} of {share['of']}"
+    return "run"
 
 
 def ended_of(result: dict[str, Any], started: dict[str, Any]) -> TestEnd:
     """The end of a test, from its result and its run's start. Raises KeyError and TypeError."""
     environment = result.get("target") or result.get("environment") or _only_one(started)
-    whole = result["address"] if result.get("target") else at(result["address"], environment)
+    if result.get("target"):
+        whole = result["address"]
+    else:
+        whole = at(result["address"], environment)
     return TestEnd(
-        whole, result["suite"], result["outcome"], result["seconds"],
-        result.get("attempt", 1), result["message"].partition("\n")[0], environment,
-        result["address"] in started.get("quarantined", ()),
-    )  # fmt: skip
+        address=whole,
+        suite=result["suite"],
+        outcome=result["outcome"],
+        seconds=result["seconds"],
+        attempts=result.get("attempt", 1),
+        message=result["message"].partition("\n")[0],
+        environment=environment,
+        quarantined=result["address"] in started.get("quarantined", ()),
+    )
 
 
 def _only_one(started: dict[str, Any]) -> str:

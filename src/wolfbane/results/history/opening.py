@@ -33,10 +33,10 @@ def _check_place(workspace: Workspace, url: str) -> None:
     prefix, _, name = url.partition("sqlite:///")
     if prefix or not name or os.environ.get(VARIABLE):
         return
-    place = (workspace.root / name).resolve()
-    if not place.is_relative_to(workspace.root.resolve()) and not place.exists():
-        words = f"the history {url} in the settings is outside of the workspace"
-        raise InputError(Problem(words, hint=f"if it is yours, set {VARIABLE}={url}"))
+    path = (workspace.root / name).resolve()
+    if not path.is_relative_to(workspace.root.resolve()) and not path.exists():
+        message = f"the history {url} in the settings is outside of the workspace"
+        raise InputError(Problem(message, hint=f"if it is yours, set {VARIABLE}={url}"))
 
 
 def open_history(workspace: Workspace, *, everybody: bool = False) -> tuple[Store, list[str]]:

@@ -49,7 +49,9 @@ class TestHistory(msgspec.Struct, frozen=True, dict=True):
         """The share of flaky runs among the runs in which it ran."""
         counted = self.counted
         flaky = sum(each.outcome == Outcome.FLAKY for each in counted)
-        return flaky / len(counted) if counted else 0.0
+        if counted:
+            return flaky / len(counted)
+        return 0.0
 
     @property
     def median(self) -> float:
@@ -75,18 +77,18 @@ def in_each_environment(
     For runs of several workspaces, also once for each workspace. A test without a run appears once.
     """
     variants = store.variants(places)
-    found = histories(store, [a for addresses in variants.values() for a in addresses], entries)
+    recorded = histories(store, [a for addresses in variants.values() for a in addresses], entries)
     ran = {
         history.address: _in_each_workspace(history, entries)
-        for history in found
+        for history in recorded
         if any(history.ended)
     }
     never = tuple(None for _ in entries)
     return [
         history
-        for place in places
-        for history in [each for a in variants[place] for each in ran.get(a, ())]
-        or [TestHistory(place, never)]
+        for address in places
+        for history in [each for a in variants[address] for each in ran.get(a, ())]
+        or [TestHistory(address, never)]
     ]
 
 
@@ -115,10 +117,10 @@ def histories(
 ) -> list[TestHistory]:
     """Tests in these runs (the newest first), by addresses with their environments."""
     wanted = list(addresses)
-    found = store.history(wanted, entries)
+    recorded = store.history(wanted, entries)
     oldest_first = [entry.id for entry in reversed(entries)]
     return [
-        TestHistory(address, tuple(map(dict(found[address]).get, oldest_first)))
+        TestHistory(address, tuple(map(dict(recorded[address]).get, oldest_first)))
         for address in wanted
     ]
 
@@ -159,6 +161,6 @@ def slower_tests(workspace: Workspace) -> dict[str, str]:
         earlier = [each.seconds for each in before if each.outcome not in _BAD]
         if stands_out(newest.seconds, earlier):
             usual = statistics.median(earlier)
-            words = f"it took {newest.seconds:.2f} s; usual is {usual:.2f} s"
-            slower[history.address] = slower[newest.place] = words
+            message = f"it took {newest.seconds:.2f} s; usual is {usual:.2f} s"
+            slower[history.address] = slower[newest.place] = message
     return slower

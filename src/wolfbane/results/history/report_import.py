@@ -35,7 +35,7 @@ def read_report(path: Path, suite: str = "") -> tuple[RunEntry, list[TestEnd]]:
         with nesting_limit():
             return _read(path, suite)
     except FormatError as error:
-        raise InputError(Problem(error.words, str(path), error.line)) from None
+        raise InputError(Problem(error.message, str(path), error.line)) from None
     except OSError as error:
         raise InputError(Problem(f"cannot read the file: {error}", str(path))) from None
 
@@ -56,7 +56,7 @@ def _read(path: Path, suite: str) -> tuple[RunEntry, list[TestEnd]]:
             began, (entries, reason) = "", read_tap(lines)
     if not entries and not reason:
         raise FormatError("the report contains no tests")
-    return _run(path, began, entries, suite, reason)
+    return _run(path, began, entries, suite=suite, reason=reason)
 
 
 def _xunit(path: Path) -> tuple[str, list[ReportedTest]]:
@@ -83,8 +83,8 @@ def _ours(path: Path, data: bytes) -> tuple[RunEntry, list[TestEnd]]:
         ended = [ended_of(result, whole["started"]) for result in whole["results"]]
         entry = entry_of(whole["started"], whole["finished"])
     except (KeyError, TypeError, AttributeError) as error:
-        words = f"is not a JSON report of a run ({type(error).__name__}: {error})"
-        raise InputError(Problem(words, str(path))) from None
+        message = f"is not a JSON report of a run ({type(error).__name__}: {error})"
+        raise InputError(Problem(message, str(path))) from None
     return structs.replace(entry, origin=f"{ORIGIN}{path.name}"), ended
 
 
@@ -94,12 +94,16 @@ def _run(
     when = _time(began) or datetime.fromtimestamp(path.stat().st_mtime).astimezone()
     ended = [
         TestEnd(
-            address, (suite or entry.suite or entry.group or "imported")[:200], str(entry.outcome),
-            entry.seconds, 1 + len(entry.earlier), entry.message.partition("\n")[0],
+            address=address,
+            suite=(suite or entry.suite or entry.group or "imported")[:200],
+            outcome=str(entry.outcome),
+            seconds=entry.seconds,
+            attempts=1 + len(entry.earlier),
+            message=entry.message.partition("\n")[0],
             quarantined=bool(entry.quarantined),
         )
         for entry, address in zip(entries, addresses(entries), strict=True)
-    ]  # fmt: skip
+    ]
     counts = Counter(each.outcome for each in ended if not each.quarantined)
     bad = any(Outcome(outcome).is_bad for outcome in counts)
     mark = hashlib.sha256(repr(sorted(ended, key=lambda each: each.address)).encode())
@@ -118,7 +122,7 @@ def _run(
 def _time(text: str) -> datetime | None:
     """A time stamp; without a zone, which is common, it is local time."""
     try:
-        found = datetime.fromisoformat(text)
+        moment = datetime.fromisoformat(text)
     except ValueError:
         return None
-    return found.astimezone()
+    return moment.astimezone()

@@ -18,9 +18,15 @@ from wolfbane.workspace.identity import Identity
 
 NOBODY = Identity()
 _ENDING = (
-    tests.c.address, tests.c.suite, results.c.outcome, results.c.seconds, results.c.attempts,
-    results.c.message, tests.c.environment, results.c.quarantined,
-)  # fmt: skip
+    tests.c.address,
+    tests.c.suite,
+    results.c.outcome,
+    results.c.seconds,
+    results.c.attempts,
+    results.c.message,
+    tests.c.environment,
+    results.c.quarantined,
+)
 """The columns of a :class:`TestEnd`."""
 _MANY = 500
 """Values in one query: SQLite allows 999."""
@@ -61,8 +67,8 @@ class Store:
         theirs = sa.and_(runs.c.workspace == workspace, runs.c.name.not_in(here))
         values = {"workspace": self._mine.text, "workspace_name": self._mine.name}
         with self._database.transaction() as connection:
-            found = connection.execute(sa.select(runs.c.id, runs.c.name).where(theirs))
-            wanted = [number for number, name in found if names is None or name in names]
+            rows = connection.execute(sa.select(runs.c.id, runs.c.name).where(theirs))
+            wanted = [number for number, name in rows if names is None or name in names]
             for start in range(0, len(wanted), _MANY):
                 some = runs.c.id.in_(wanted[start : start + _MANY])
                 connection.execute(runs.update().where(some).values(values))
@@ -70,7 +76,9 @@ class Store:
 
     def unclaimed(self) -> int:
         """The number of runs without a workspace, in a shared database."""
-        return self.workspaces().get("", ("", 0))[1] if self._mine.text else 0
+        if self._mine.text:
+            return self.workspaces().get("", ("", 0))[1]
+        return 0
 
     def workspaces(self) -> dict[str, tuple[str, int]]:
         """The workspaces in the database: title and number of runs, by identity."""
@@ -83,13 +91,23 @@ class Store:
     def add(self, run: RunEntry, ended: Sequence[TestEnd]) -> bool:
         """Add a run with its results; False if it already exists."""
         row = {
-            "name": run.name, "began": run.began, "seconds": run.seconds,
-            "exit_code": run.exit_code, "target": run.target, "command": run.command,
-            "expression": run.expression, "counts": json.dumps(run.counts), "origin": run.origin,
-            "reason": run.reason, "workspace": self._mine.text,
-            "workspace_name": self._mine.name[:200], "revision": run.revision[:200],
-            "commit_hash": run.commit_hash, "changed": run.changed, "version": run.version,
-        }  # fmt: skip
+            "name": run.name,
+            "began": run.began,
+            "seconds": run.seconds,
+            "exit_code": run.exit_code,
+            "target": run.target,
+            "command": run.command,
+            "expression": run.expression,
+            "counts": json.dumps(run.counts),
+            "origin": run.origin,
+            "reason": run.reason,
+            "workspace": self._mine.text,
+            "workspace_name": self._mine.name[:200],
+            "revision": run.revision[:200],
+            "commit_hash": run.commit_hash,
+            "changed": run.changed,
+            "version": run.version,
+        }
         with suppress(IntegrityError), self._database.transaction() as connection:
             there = sa.select(runs.c.id).where(runs.c.name == run.name, self._ours)
             if connection.scalar(there):
@@ -99,13 +117,16 @@ class Store:
             known = self._tests(connection, ended)
             rows = {
                 known[each.address]: {
-                    "test_id": known[each.address], "run_id": number[0],
-                    "outcome": each.outcome, "seconds": each.seconds,
-                    "attempts": each.attempts, "message": each.message[:300],
+                    "test_id": known[each.address],
+                    "run_id": number[0],
+                    "outcome": each.outcome,
+                    "seconds": each.seconds,
+                    "attempts": each.attempts,
+                    "message": each.message[:300],
                     "quarantined": each.quarantined,
                 }
                 for each in ended
-            }  # fmt: skip
+            }
             if rows:
                 connection.execute(results.insert(), list(rows.values()))
             return True
@@ -117,8 +138,9 @@ class Store:
         known = self._known(connection, whole)
         new = [
             {"address": address, "suite": e.suite, "place": e.place, "environment": e.environment}
-            for address, e in whole.items() if address not in known
-        ]  # fmt: skip
+            for address, e in whole.items()
+            if address not in known
+        ]
         if new:
             insert = _ignoring(connection.dialect.name)
             connection.execute(insert, new)
@@ -158,15 +180,15 @@ class Store:
 
     def variants(self, places: Sequence[str]) -> dict[str, list[str]]:
         """The addresses of tests in each of their environments, by place."""
-        variants: dict[str, list[str]] = {place: [] for place in places}
+        variants: dict[str, list[str]] = {test: [] for test in places}
         with self._database.transaction() as connection:
             for start in range(0, len(places), _MANY):
                 query = sa.select(tests.c.place, tests.c.address).where(
                     tests.c.place.in_(places[start : start + _MANY])
                 )
-                for place, address in connection.execute(query).all():
-                    variants[place].append(address)
-        return {place: sorted(addresses) for place, addresses in variants.items()}
+                for test, address in connection.execute(query).all():
+                    variants[test].append(address)
+        return {test: sorted(addresses) for test, addresses in variants.items()}
 
     def forget(self, before: str) -> int:
         """Remove the runs that started before an ISO 8601 time; returns their number."""

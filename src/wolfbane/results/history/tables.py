@@ -58,7 +58,10 @@ results = Table(
     metadata,
     Column("test_id", Integer, ForeignKey("tests.id"), primary_key=True, autoincrement=False),
     Column(
-        "run_id", Integer, ForeignKey("runs.id", ondelete="CASCADE"), primary_key=True,
+        "run_id",
+        Integer,
+        ForeignKey("runs.id", ondelete="CASCADE"),
+        primary_key=True,
         autoincrement=False,
     ),
     Column("outcome", String(12), nullable=False),
@@ -68,4 +71,4 @@ results = Table(
     Column("quarantined", Boolean, nullable=False, server_default=false()),
     Index("results_by_run", "run_id", "outcome"),
     sqlite_with_rowid=False,
-)  # fmt: skip
+)

@@ -58,16 +58,20 @@ class NamesGuess(msgspec.Struct, frozen=True):
     def table(self) -> dict[str, str]:
         """The keys of ``[run.names]`` in addition to ``how``."""
         keys = {
-            "name": self.name, "option": self.option, "whole": self.whole,
+            "name": self.name,
+            "option": self.option,
+            "whole": self.whole,
             "separator": self.separator,
-        }  # fmt: skip
+        }
         return {key: value for key, value in keys.items() if value}
 
     @property
     def per(self) -> str:
         """The unit for which the launcher starts."""
         flat = [a for each in self.command for a in ([each] if isinstance(each, str) else each)]
-        return "file" if any("{file}" in argument for argument in flat) else "suite"
+        if any("{file}" in argument for argument in flat):
+            return "file"
+        return "suite"
 
 
 def template(text: str, fields: Mapping[str, str]) -> str | None:
@@ -102,9 +106,11 @@ def new_arguments(all_tests: Sequence[str], one: Sequence[str]) -> list[int]:
     """The places of the arguments of ``one`` that ``all_tests`` lacks."""
     matcher = difflib.SequenceMatcher(None, list(all_tests), list(one), autojunk=False)
     return [
-        place for tag, _, _, start, end in matcher.get_opcodes() if tag in ("insert", "replace")
-        for place in range(start, end)
-    ]  # fmt: skip
+        position
+        for tag, _, _, start, end in matcher.get_opcodes()
+        if tag in ("insert", "replace")
+        for position in range(start, end)
+    ]
 
 
 def hints(all_tests: Sequence[str], one: Sequence[str], root: Path) -> list[str]:
@@ -114,23 +120,28 @@ def hints(all_tests: Sequence[str], one: Sequence[str], root: Path) -> list[str]
     """
     whole: list[str] = []
     parts: list[str] = []
-    for place in new_arguments(all_tests, one):
-        whole += listed_names(root / one[place])
-        for _, value, *_ in _values(one[place]):
+    for position in new_arguments(all_tests, one):
+        whole += listed_names(root / one[position])
+        for _, value, *_ in _values(one[position]):
             whole += [] if value.startswith("-") else [value]
             parts += re.split(r"::|[#/>.:]", value)[-1:]
-    found = [*whole, *(text for text in parts if len(text) >= _SHORTEST_PART)]
-    named = {text.strip() for text in found if re.search(r"\w", text)}
+    texts = [*whole, *(text for text in parts if len(text) >= _SHORTEST_PART)]
+    named = {text.strip() for text in texts if re.search(r"\w", text)}
     return sorted(named, key=len, reverse=True)
 
 
 def listed_names(file: Path) -> list[str]:
     """The lines of a short file: names of tests, if it is a list."""
     try:
-        lines = file.read_text(encoding="utf-8").splitlines() if file.is_file() else []
+        if file.is_file():
+            lines = file.read_text(encoding="utf-8").splitlines()
+        else:
+            lines = []
     except UnicodeDecodeError:
         return []
-    return lines if len(lines) <= _FEW_LINES else []
+    if len(lines) <= _FEW_LINES:
+        return lines
+    return []
 
 
 def guesses(
@@ -138,43 +149,50 @@ def guesses(
 ) -> Iterator[NamesGuess]:
     """All ways in which the command may name one of the tests, the most likely first."""
     places, named = new_arguments(all_tests, one), False
-    for place in places:
-        listed = listed_names(root / one[place])
-        for test in tests if len(listed) == 1 else ():
-            made = template(listed[0], test.fields())
-            if made is not None and (made != "{name}" or listed[0] == test.name):
-                command = _with_file(one, test, root, all_tests)
-                if place - 1 in places and one[place - 1].startswith("-"):
-                    command[place - 1 : place + 1] = [[one[place - 1], "{names}"]]
-                else:
-                    command[place] = "{names}"
-                why = f"'{one[place]}' is a list with this test: {test.file}: {test.name}"
-                yield NamesGuess(command, "list", made, why=why, test=test)
-                named = True
-                break
-        for before, value, start, end in _values(one[place]):
+    for position in places:
+        listed = listed_names(root / one[position])
+        if len(listed) == 1:
+            for test in tests:
+                made = template(listed[0], test.fields())
+                if made is not None and (made != "{name}" or listed[0] == test.name):
+                    command = _with_file(one, test, root, all_tests=all_tests)
+                    if position - 1 in places and one[position - 1].startswith("-"):
+                        command[position - 1 : position + 1] = [[one[position - 1], "{names}"]]
+                    else:
+                        command[position] = "{names}"
+                    why = f"'{one[position]}' is a list with this test: {test.file}: {test.name}"
+                    yield NamesGuess(command, "list", made, why=why, test=test)
+                    named = True
+                    break
+        for before, value, start, end in _values(one[position]):
             for test in sorted(tests, key=lambda each: -len(each.name)):
                 made = template(value, test.fields())
                 if made is None or (made == "{name}" and value != test.name):
                     continue
-                has_option = place - 1 in places and one[place - 1].startswith("-")
+                has_option = position - 1 in places and one[position - 1].startswith("-")
                 value_of = (before, made, start, end)
-                command = _with_file(one, test, root, all_tests)
-                yield _guess(one, command, place, value_of, test, has_option=has_option)
+                command = _with_file(one, test, root, all_tests=all_tests)
+                yield _guess(
+                    one, command, position, value=value_of, test=test, has_option=has_option
+                )
                 named = True
                 break
-    for place in reversed(places) if not named else ():  # a launcher stands before what it runs
-        path = one[place].removeprefix("./")
-        others = [one[other] for other in places if other not in (0, place)]
-        if (root / path).is_file() and all((root / other).is_file() for other in others):
-            command = [*one[:place], "{file}", *one[place + 1 :]]
-            yield NamesGuess(command, "files", why=f"'{path}' is a test file", file=path)
+    if not named:
+        for position in reversed(places):
+            path = one[position].removeprefix("./")
+            others = [one[other] for other in places if other not in (0, position)]
+            if (root / path).is_file() and all((root / other).is_file() for other in others):
+                command = [*one[:position], "{file}", *one[position + 1 :]]
+                yield NamesGuess(command, "files", why=f"'{path}' is a test file", file=path)
 
 
 def _values(argument: str) -> Iterator[tuple[str, str, str, str]]:
     """The parts of an argument: an option before ``=``, a value, and the marks of a pattern."""
     match = _OPTION.fullmatch(argument)
-    held = [(match["before"], match["value"])] if match else []
+    if match:
+        held = [(match["before"], match["value"])]
+    else:
+        held = []
     for before, text in [*held, ("", argument)]:
         for start, end in _WRAPS:
             if text.startswith(start) and text.endswith(end) and len(text) > len(start + end):
@@ -189,8 +207,13 @@ def _with_file(
 ) -> list[str | Sequence[str]]:
     """The command with ``{file}`` for the test's file, unless it still names all other files."""
     command: list[str | Sequence[str]] = []
-    others = [a for a in all_tests if (root / a).is_file() and a.removeprefix("./") != test.file
-              and Path(a).suffix == Path(test.file).suffix]  # fmt: skip
+    others = [
+        a
+        for a in all_tests
+        if (root / a).is_file()
+        and a.removeprefix("./") != test.file
+        and Path(a).suffix == Path(test.file).suffix
+    ]
     names_all = bool(others) and all(other in one for other in others)
     for number, argument in enumerate(one):
         path = argument.removeprefix("./")
@@ -200,22 +223,33 @@ def _with_file(
 
 
 def _guess(
-    one: Sequence[str], command: list[str | Sequence[str]], place: int,
-    value: tuple[str, str, str, str], test: SourceTest, *, has_option: bool,
-) -> NamesGuess:  # fmt: skip
+    one: Sequence[str],
+    command: list[str | Sequence[str]],
+    position: int,
+    value: tuple[str, str, str, str],
+    test: SourceTest,
+    *,
+    has_option: bool,
+) -> NamesGuess:
     before, made, start, _ = value
-    command[place] = f"{before}{{names}}"
+    command[position] = f"{before}{{names}}"
     option = ""
     if not before and has_option:
-        option = one[place - 1]
-        command[place - 1 : place + 1] = ["{names}"]
+        option = one[position - 1]
+        command[position - 1 : position + 1] = ["{names}"]
         if start:  # one pattern for all: the option is there once, or not at all
-            command[place - 1] = [option, "{names}"]
+            command[position - 1] = [option, "{names}"]
             option = ""
-    why = (f"'{one[place]}' means this test: {test.file}: {test.group} {test.name}").replace(
+    why = (f"'{one[position]}' means this test: {test.file}: {test.group} {test.name}").replace(
         ":  ", ": "
     )
     if start:
-        whole = "{}" if start == "\\" else "^({})$"
-        return NamesGuess(command, "pattern", made, "", whole, why, test=test)
-    return NamesGuess(command, "each", made, option, "", why, test=test)
+        whole = "^({})$"
+        if start == "\\":
+            whole = "{}"
+        return NamesGuess(
+            command=command, how="pattern", name=made, option="", whole=whole, why=why, test=test
+        )
+    return NamesGuess(
+        command=command, how="each", name=made, option=option, whole="", why=why, test=test
+    )

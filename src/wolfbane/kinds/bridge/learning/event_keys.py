@@ -32,16 +32,20 @@ def event_table(data: bytes, hints: Sequence[str], vocabulary: Vocabulary) -> di
     keys = {"name": name, "outcome": outcome}
     every = {key for event in events for key in event}
     for part, usual in (
-        ("group", _GROUPS), ("milliseconds", _MILLISECONDS), ("seconds", _SECONDS),
+        ("group", _GROUPS),
+        ("milliseconds", _MILLISECONDS),
+        ("seconds", _SECONDS),
         ("message", _MESSAGES),
-    ):  # fmt: skip
-        if found := next((key for key in usual if key in every and key not in keys.values()), ""):
-            keys[part] = found
-    words = {event[outcome]: vocabulary.outcome(event[outcome]) for event in events}
+    ):
+        if usual_key := next(
+            (key for key in usual if key in every and key not in keys.values()), ""
+        ):
+            keys[part] = usual_key
+    outcomes = {event[outcome]: vocabulary.outcome(event[outcome]) for event in events}
     table: dict[str, Any] = {"format": "events"}
     if own := {part: key for part, key in keys.items() if part != key}:
         table["keys"] = own
-    if strange := {word: meant for word, meant in words.items() if word not in _OURS}:
+    if strange := {word: meant for word, meant in outcomes.items() if word not in _OURS}:
         table["outcomes"] = strange
     return table
 

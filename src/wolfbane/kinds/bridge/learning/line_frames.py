@@ -55,12 +55,14 @@ class LineFrame(NamedTuple):
     before_reason: str = ""
     """The marks between the name or the word and the reason of a failure, if they are known."""
 
-    def pattern(self, words: Iterable[str], *, names: Names, outcome: str) -> str:
+    def pattern(self, outcome_words: Iterable[str], *, names: Names, outcome: str) -> str:
         """The pattern for lines with one of these words, and names of this kind."""
-        ordered = sorted(words, key=lambda word: (-len(word), word))
+        ordered = sorted(outcome_words, key=lambda word: (-len(word), word))
         word = rf"(?P<word>(?i:{'|'.join(map(_escaped, ordered))}))(?![\w-])"
         blanks = names is not Names.WITHOUT_BLANKS
-        name = "(?P<name>.+?)" if blanks else r"(?P<name>\S+?)"
+        name = r"(?P<name>\S+?)"
+        if blanks:
+            name = "(?P<name>.+?)"
         if self.name_first:
             rest = self.after
             if self.before_reason and outcome == "failed":
@@ -76,7 +78,9 @@ class LineFrame(NamedTuple):
             if not self.after and outcome != "passed":
                 rest += r"(?:[:,]?\s+(?:\W+\s+)?(?P<message>.*))?"
         elif not rest:
-            rest = _REASON if names is Names.BEFORE_REASONS else r"\s*$"
+            rest = r"\s*$"
+            if names is Names.BEFORE_REASONS:
+                rest = _REASON
         return f"^{self.before}{word}{self.between}{name}{rest}"
 
 
@@ -96,26 +100,36 @@ def frame_of(told: ToldLine, root: Path, parts: Parts) -> LineFrame:
     if not end and told.word < told.name and _MARKS.fullmatch(after):
         end = rf"{_escaped(after.rstrip())}\s*$"
     made = [rf"\s*{_around(before.lstrip(), told.text, root)}", _between(between), end]
-    for place, text in enumerate((before.lstrip(), between, after) if parts.group else ()):
+    for position, text in enumerate((before.lstrip(), between, after) if parts.group else ()):
         start, group, end = text.partition(parts.group)
         if group:
-            opening = r"\s*" if place == 0 else ""
-            closing = r"\s*$" if place == 2 else ""
-            inner = rf"[^\{end[0]}]" if re.match(r"[^\w\s]", end) else "."
-            made[place] = f"{opening}{_escaped(start)}(?P<group>{inner}+?){_escaped(end)}{closing}"
+            opening = ""
+            if position == 0:
+                opening = r"\s*"
+            closing = ""
+            if position == 2:
+                closing = r"\s*$"
+            inner = "."
+            if re.match(r"[^\w\s]", end):
+                inner = rf"[^\{end[0]}]"
+            made[position] = (
+                f"{opening}{_escaped(start)}(?P<group>{inner}+?){_escaped(end)}{closing}"
+            )
             break
     for part in ("(?P<file>", "(?P<group>"):
         if sum(part in each for each in made) > 1:  # a pattern has each group once
             made[2] = ""
-    return LineFrame(made[0], made[1], made[2], told.name < told.word)
+    return LineFrame(
+        before=made[0], between=made[1], after=made[2], name_first=told.name < told.word
+    )
 
 
 def marks_before(reason: str, lines: Iterable[str]) -> str:
     """The marks before a reason in the lines, as a regular expression; empty if there are none."""
     for line in lines:
-        before, found, _ = line.partition(reason)
+        before, mark, _ = line.partition(reason)
         marks = re.search(r"\W+$", before)
-        if found and marks:
+        if mark and marks:
             return _escaped(marks[0])
     return ""
 
@@ -124,7 +138,9 @@ def _around(text: str, name: str, root: Path) -> str:
     """The text before a name. A file stays one; words of the name differ from line to line."""
     file = next((m for m in _FILE.finditer(text) if (root / m["file"]).is_file()), None)
     if file:
-        line = r"(?::(?P<line>\d+))?" if file["line"] else ""
+        line = ""
+        if file["line"]:
+            line = r"(?::(?P<line>\d+))?"
         before, after = text[: file.start()], text[file.end() :]
         return (
             f"{_around_words(before, name)}(?P<file>[^\\s:|,;()]+){line}"
@@ -135,9 +151,7 @@ def _around(text: str, name: str, root: Path) -> str:
 
 def _around_words(text: str, name: str) -> str:
     pieces = set(re.findall(r"\w+", name))
-    made = [
-        r"\S+" if piece in pieces else _escaped(piece) for piece in re.split(r"(\w+)", text)
-    ]  # fmt: skip
+    made = [r"\S+" if piece in pieces else _escaped(piece) for piece in re.split(r"(\w+)", text)]
     return "".join(made)
 
 
@@ -155,14 +169,18 @@ def _after(text: str, root: Path) -> str:
     """The time, if the line contains one, or the group or the file in brackets at its end."""
     time = _TIME.search(text)
     if time is not None:
-        unit = "milliseconds" if time["unit"] == "ms" else "seconds"
+        unit = "seconds"
+        if time["unit"] == "ms":
+            unit = "milliseconds"
         return rf"{_escaped(text[: time.start()])}(?P<{unit}>[\d.]+)"
     brackets = _BRACKETS.fullmatch(text)
     if brackets is None:
         return ""
     inner = _around(brackets["inner"], brackets["inner"], root)
     if "(?P<file>" not in inner:
-        inner = "(?P<group>[^()]*)" if brackets["open"] == "(" else r"(?P<group>[^\[\]]*)"
+        inner = r"(?P<group>[^\[\]]*)"
+        if brackets["open"] == "(":
+            inner = "(?P<group>[^()]*)"
     return rf"{_escaped(brackets['open_text'])}{inner}{_literal(brackets['close'])}\s*$"
 
 
@@ -177,8 +195,12 @@ def _loose(piece: re.Match[str]) -> str:
     if piece["blank"]:
         text, start, end = piece.string, piece.start(), piece.end()
         in_brackets = text[:start][-1:] in _OPENING or text[end : end + 1] in _CLOSING
-        return r"\s*" if in_brackets else r"\s+"
-    return f"{_literal(piece['row'][0])}+" if piece["row"] else _literal(piece[0])
+        if in_brackets:
+            return r"\s*"
+        return r"\s+"
+    if piece["row"]:
+        return f"{_literal(piece['row'][0])}+"
+    return _literal(piece[0])
 
 
 def _literal(text: str) -> str:

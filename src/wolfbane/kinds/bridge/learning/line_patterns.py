@@ -35,7 +35,7 @@ class LinePatterns(NamedTuple):
 
 
 def line_patterns(
-    output: str, hints: Sequence[str], words: Vocabulary, root: Path, parts: Parts
+    output: str, hints: Sequence[str], vocabulary: Vocabulary, root: Path, parts: Parts
 ) -> Iterator[LinePatterns]:
     """Patterns for lines with an outcome and a name like one of the hints: first for names of the
     same form as the hint, then for any names, because one example must not decide.
@@ -44,10 +44,10 @@ def line_patterns(
     """
     lines = [COLOUR.sub("", line).rstrip() for line in re.split(r"\r?\n|\r", output)]
     for hint in hints:
-        every = [told for line in lines for told in _told(line, hint, words)]
+        every = [told for line in lines for told in _told(line, hint, vocabulary)]
         for told in every[:_MOST]:
             for names in Names:
-                yield _patterns(told, lines, words, names, root, parts)
+                yield _patterns(told, lines, vocabulary, names=names, root=root, parts=parts)
         if every:
             return
 
@@ -67,7 +67,9 @@ def _told(line: str, hint: str, vocabulary: Vocabulary) -> Iterator[ToldLine]:
 def _with_words(line: str, name: tuple[int, int], vocabulary: Vocabulary) -> Iterator[ToldLine]:
     for word in vocabulary.pattern.finditer(line):
         if not name[0] <= word.start() < name[1]:
-            yield ToldLine(line, vocabulary.outcome(word[0]), name, word.span())
+            yield ToldLine(
+                line=line, outcome=vocabulary.outcome(word[0]), name=name, word=word.span()
+            )
 
 
 def _shape(text: str) -> re.Pattern[str]:
@@ -75,14 +77,19 @@ def _shape(text: str) -> re.Pattern[str]:
     shape = ""
     for letters, digits, mark in re.findall(r"([^\W\d_]+)|(\d+)|(.)", text):
         shape += re.escape(mark)
-        shape += r"[^\W\d_]+" if letters else ""
-        shape += r"\d+" if digits else ""
+        if letters:
+            shape += r"[^\W\d_]+"
+        if digits:
+            shape += r"\d+"
     return re.compile(rf"(?<!\w){shape}(?!\w)")
 
 
 def _alike(lines: Iterable[str], known: ToldLine, vocabulary: Vocabulary) -> Iterator[ToldLine]:
     """Lines with an outcome and a name of the same form; with blanks in it, the same name."""
-    shape = _shape(known.text) if " " not in known.text else re.compile(re.escape(known.text))
+    if " " not in known.text:
+        shape = _shape(known.text)
+    else:
+        shape = re.compile(re.escape(known.text))
     for line in lines:
         for match in shape.finditer(line):
             told = list(_with_words(line, match.span(), vocabulary))
@@ -92,9 +99,13 @@ def _alike(lines: Iterable[str], known: ToldLine, vocabulary: Vocabulary) -> Ite
 
 
 def _patterns(
-    known: ToldLine, lines: Sequence[str], vocabulary: Vocabulary, names: Names, root: Path,
+    known: ToldLine,
+    lines: Sequence[str],
+    vocabulary: Vocabulary,
+    names: Names,
+    root: Path,
     parts: Parts,
-) -> LinePatterns:  # fmt: skip
+) -> LinePatterns:
     """The patterns of each outcome, like the pattern of the known line if possible."""
     own = frame_of(known, root, parts)
     if parts.reason:
@@ -105,20 +116,29 @@ def _patterns(
     others = [line for line in lines if not any_word.search(line)]
     patterns: dict[str, str] = {}
     unseen = []
-    for outcome, every in vocabulary.words.items():
-        frame, words = own, _words(own, every, lines, names, outcome)
-        if not words:  # its lines may have another form
+    for outcome, every in vocabulary.by_outcome.items():
+        frame, outcome_words = own, _words(own, every, lines, names=names, outcome=outcome)
+        if not outcome_words:  # its lines may have another form
             frames = Counter(
                 frame_of(told, root, parts)
-                for told in _alike(others, known, vocabulary) if told.outcome == outcome
-            )  # fmt: skip
-            frame = frames.most_common(1)[0][0] if frames else own
-            words = _words(frame, every, lines, names, outcome)
-        if not words:
+                for told in _alike(others, known, vocabulary)
+                if told.outcome == outcome
+            )
+            if frames:
+                frame = frames.most_common(1)[0][0]
+            else:
+                frame = own
+            outcome_words = _words(frame, every, lines, names=names, outcome=outcome)
+        if not outcome_words:
             unseen.append(outcome)
-        pattern = frame.pattern(words or every, names=names, outcome=outcome)
+        pattern = frame.pattern(outcome_words or every, names=names, outcome=outcome)
         patterns[outcome] = pattern.replace("(?P<word>", "(?:")
-    return LinePatterns(patterns["passed"], patterns["failed"], patterns["skipped"], tuple(unseen))
+    return LinePatterns(
+        passed=patterns["passed"],
+        failed=patterns["failed"],
+        skipped=patterns["skipped"],
+        unseen=tuple(unseen),
+    )
 
 
 def _words(

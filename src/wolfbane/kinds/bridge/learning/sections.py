@@ -35,10 +35,10 @@ def section_keys(output: str, table: Mapping[str, Any], texts: Mapping[str, str]
     lines = [COLOUR.sub("", line) for line in re.split(r"\r?\n|\r", output)]
     counts = [any(pattern.search(line) for pattern in patterns) for line in lines]
     for name in (_place_of_file, _place_of_group):
-        places = list(_places(lines, counts, texts, name))
-        before = [place.results for place in places]
-        values = {place.value for place in places}
-        kinds = {place.key for place in places}
+        places = list(_places(lines, counts, texts, name=name))
+        before = [section.results for section in places]
+        values = {section.value for section in places}
+        kinds = {section.key for section in places}
         if len(places) < 2 or len(kinds) > 1 or not len(values) == len(places) == len(set(before)):
             continue
         if before[0] == 0 and before[-1] < sum(counts):
@@ -50,14 +50,18 @@ def section_keys(output: str, table: Mapping[str, Any], texts: Mapping[str, str]
 
 def _pattern(places: Sequence[_Place]) -> str:
     """The pattern of these lines."""
-    starts = "|".join(dict.fromkeys(_loose(place.before.strip()) for place in places))
-    afters = {place.after.rstrip() for place in places}
+    starts = "|".join(dict.fromkeys(_loose(section.before.strip()) for section in places))
+    afters = {section.after.rstrip() for section in places}
     marks = {after[:1].strip() for after in afters}
     if len(afters) == 1:
         end = rf"{_escaped(afters.pop())}\s*$"
     else:
-        end = re.escape(marks.pop()) if len(marks) == 1 else r"(?=\W|$)"
-    word = ".+?" if any(" " in place.value for place in places) else r"\S+?"
+        end = r"(?=\W|$)"
+        if len(marks) == 1:
+            end = re.escape(marks.pop())
+    word = r"\S+?"
+    if any(" " in section.value for section in places):
+        word = ".+?"
     return rf"^\s*(?:{starts})(?P<{places[0].key}>{word}){end}"
 
 
@@ -70,11 +74,15 @@ def _places(
 ) -> Iterator[_Place]:
     results = 0
     for line, is_result in zip(lines, counts, strict=True):
-        found = None if is_result else name(line, texts)
-        if found:
-            key, start, end = found
+        group = None
+        if not is_result:
+            group = name(line, texts)
+        if group:
+            key, start, end = group
             value = line[start:end].removeprefix("./").rstrip("/.")
-            yield _Place(line[:start], line[end:], key, value, results)
+            yield _Place(
+                before=line[:start], after=line[end:], key=key, value=value, results=results
+            )
         results += is_result
 
 
@@ -92,12 +100,14 @@ def _place_of_file(line: str, texts: Mapping[str, str]) -> tuple[str, int, int] 
 
 def _place_of_group(line: str, texts: Mapping[str, str]) -> tuple[str, int, int] | None:
     """The words between the marks of a line, if a test file contains or has this name."""
-    words = re.search(r"\w.*\w", line)
-    if not words:
+    match = re.search(r"\w.*\w", line)
+    if not match:
         return None
     stems = {PurePosixPath(path).stem for path in texts}
-    known = words[0] in stems or any(words[0] in text for text in texts.values())
-    return ("group", *words.span()) if known else None
+    known = match[0] in stems or any(match[0] in text for text in texts.values())
+    if known:
+        return ("group", *match.span())
+    return None
 
 
 def _loose(text: str) -> str:

@@ -42,7 +42,9 @@ def split(line: str, folder: Path) -> list[str]:
 def needs_shell(line: str) -> bool:
     """Whether a line has ``&&``, pipes, variables or other syntax that only a shell understands."""
     pieces = [*_WORD.finditer(line)]
-    first = pieces[0]["word"] or "" if pieces else ""
+    first = ""
+    if pieces:
+        first = pieces[0]["word"] or ""
     return bool(_VARIABLE.match(first)) or any(p["mark"] or _is_open(p["word"]) for p in pieces)
 
 
@@ -77,15 +79,15 @@ def through_shell(line: str, folder: Path) -> list[str]:
     end = first
     while end < len(pieces) and not pieces[end]["mark"]:
         end += 1
-    words, rest = pieces[first:end], pieces[end:]
-    if not words:
+    command, rest = pieces[first:end], pieces[end:]
+    if not command:
         raise NeedsScript("the last command is empty")
     if any(p["mark"] in ("|", "&") for p in rest):
         raise NeedsScript(f"the exit code of the command before '{rest[0]['mark']}' would be lost")
-    if variable := next((p["word"] for p in words if _is_open(p["word"])), ""):
+    if variable := next((p["word"] for p in command if _is_open(p["word"])), ""):
         raise NeedsScript(f"the command that must get the test names contains '{variable}'")
-    before, after = line[: words[0].start()], line[words[-1].end() :]
-    arguments = split(line[words[0].start() : words[-1].end()], folder)
+    before, after = line[: command[0].start()], line[command[-1].end() :]
+    arguments = split(line[command[0].start() : command[-1].end()], folder)
     return ["sh", "-c", f'{before}"$@"{after}'.strip(), "sh", *arguments]
 
 

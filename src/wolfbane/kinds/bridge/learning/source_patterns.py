@@ -79,11 +79,13 @@ def find_lines(texts: Mapping[str, str], ends: Mapping[str, str]) -> SourceTests
         if not test:
             continue
         group = _group_pattern(mine, names, test)
-        found = _found(mine, ending, Patterns(test, group, _tag_pattern(mine, test)))
-        score = 2 * len(found.hits(ends)) / (len(names) + len(found.tests))
+        patterns = _found(mine, ending, Patterns(test, group, _tag_pattern(mine, test)))
+        score = 2 * len(patterns.hits(ends)) / (len(names) + len(patterns.tests))
         if best is None or score > best[0]:
-            best = score, found
-    return best[1] if best else None
+            best = score, patterns
+    if best:
+        return best[1]
+    return None
 
 
 def texts_of(root: Path, skip: Collection[str]) -> Iterator[tuple[str, str]]:
@@ -92,12 +94,12 @@ def texts_of(root: Path, skip: Collection[str]) -> Iterator[tuple[str, str]]:
     for folder, folders, files in os.walk(root):
         folders[:] = [name for name in folders if name not in apart and not name.startswith(".")]
         for name in sorted(files):
-            place = Path(folder, name)
-            path = place.relative_to(root).as_posix()
-            if path in skip or place.is_symlink() or place.stat().st_size > _LARGEST:
+            file = Path(folder, name)
+            path = file.relative_to(root).as_posix()
+            if path in skip or file.is_symlink() or file.stat().st_size > _LARGEST:
                 continue
             try:
-                yield path, place.read_text(encoding="utf-8")
+                yield path, file.read_text(encoding="utf-8")
             except (OSError, UnicodeDecodeError):
                 continue
 
@@ -113,11 +115,12 @@ def places_of(texts: Mapping[str, str], ends: Mapping[str, str]) -> Places:
     places: dict[str, list[tuple[str, str, str, str]]] = defaultdict(list)
     for path, text in texts.items():
         here = [end for end in ends if end in text]
-        for line in text.splitlines() if here else ():
-            for end in here:
-                for match in re.finditer(rf"(?<![^\W_]){re.escape(end)}(?!\w)", line):
-                    rest = line[match.end() :]
-                    places[path].append((end, line[: match.start()].strip(), rest[:1], rest))
+        if here:
+            for line in text.splitlines():
+                for end in here:
+                    for match in re.finditer(rf"(?<![^\W_]){re.escape(end)}(?!\w)", line):
+                        rest = line[match.end() :]
+                        places[path].append((end, line[: match.start()].strip(), rest[:1], rest))
     return places
 
 
@@ -128,7 +131,10 @@ def _pattern(texts: Mapping[str, str], places: Places, ends: Mapping[str, str]) 
     for path in texts:
         for end, before, after, rest in places.get(path, ()):
             quoted = after in _QUOTES and before[-1:] == after
-            text = before[: -len(after)] if quoted else before
+            if quoted:
+                text = before[: -len(after)]
+            else:
+                text = before
             covered[text, quoted].add(end)
             rests[text].append(rest[len(after) :] if quoted else rest)
     forms: list[str] = []
@@ -148,18 +154,21 @@ def _pattern(texts: Mapping[str, str], places: Places, ends: Mapping[str, str]) 
         if not form[0]:
             break
     tail = _tail([rest for text in forms for rest in rests[text]])
-    return _declaration(forms, seen, tail, quoted=quoted) if forms else ""
+    if forms:
+        return _declaration(forms, seen, tail, quoted=quoted)
+    return ""
 
 
 def _is_sure(form: tuple[str, bool], texts: Mapping[str, str], ends: Mapping[str, str]) -> bool:
     """Whether most texts after this prefix are names of tests."""
     pattern = re.compile(_declaration([form[0]], set(ends), "", quoted=form[1]))
-    found = [
+    matches = [
         match["name"].strip() in ends
-        for text in texts.values() for line in text.splitlines()
+        for text in texts.values()
+        for line in text.splitlines()
         if (match := pattern.search(line))
-    ]  # fmt: skip
-    return sum(found) >= len(found) * _SURE
+    ]
+    return sum(matches) >= len(matches) * _SURE
 
 
 def _tail(rests: Sequence[str]) -> str:
@@ -167,15 +176,21 @@ def _tail(rests: Sequence[str]) -> str:
     if not any(rest.strip() for rest in rests):
         return r"\s*$"
     common = re.match(r"\W*", common_start(rests))
-    return _loose(common[0].strip()) if common and common[0].strip() else ""
+    if common and common[0].strip():
+        return _loose(common[0].strip())
+    return ""
 
 
 def _declaration(forms: Sequence[str], names: set[str], tail: str, *, quoted: bool) -> str:
     starts = "|".join(dict.fromkeys(map(_loose, forms)))
     if quoted:
-        after = "" if any(forms) else rf"\s*{tail}"
+        after = ""
+        if not any(forms):
+            after = rf"\s*{tail}"
         return rf"""^\s*(?:{starts})(?P<quote>["'`])(?P<name>.+?)(?P=quote){after}"""
-    word = r"\w+" if all(re.fullmatch(r"\w+", name) for name in names) else r"[^\s\"'(){}]+"
+    word = r"[^\s\"'(){}]+"
+    if all(re.fullmatch(r"\w+", name) for name in names):
+        word = r"\w+"
     if any(" " in name for name in names):
         if tail:
             return rf"^\s*(?:{starts})(?P<name>.+?)\s*{tail}"
@@ -226,7 +241,9 @@ def _group_pattern(texts: Mapping[str, str], names: Sequence[str], test: str) ->
     if not covered:
         return ""
     before, after = covered.most_common(1)[0][0]
-    word = f"[^{after}]+" if after in "\"'`" and after else r"\w+"
+    word = r"\w+"
+    if after in "\"'`" and after:
+        word = f"[^{after}]+"
     return rf"^\s*{_loose(before)}(?P<name>{word})"
 
 
@@ -243,14 +260,18 @@ def _tag_pattern(texts: Mapping[str, str], test: str) -> str:
                 )
                 near = [line, *beside]
                 counts.update(s for s in _TAGS if any(re.search(s, each) for each in near))
-    return max(_TAGS, key=lambda shape: counts[shape]) if counts else ""
+    if counts:
+        return max(_TAGS, key=lambda shape: counts[shape])
+    return ""
 
 
 def _found(texts: Mapping[str, str], ending: str, patterns: Patterns) -> SourceTests:
     tests = [
-        (path, item) for path, text in texts.items()
-        for item in outline(text, patterns) if item.is_test
-    ]  # fmt: skip
+        (path, item)
+        for path, text in texts.items()
+        for item in outline(text, patterns)
+        if item.is_test
+    ]
     paths = dict.fromkeys(path for path, _ in tests)
     return SourceTests(glob_of([*paths], ending), patterns, tests)
 

@@ -24,9 +24,14 @@ from wolfbane.kinds.bridge.outline import CannotFind, Item, Patterns
 from wolfbane.kinds.bridge.queries import queried
 
 _GRAMMARS = {
-    ".js": "javascript", ".mjs": "javascript", ".cjs": "javascript", ".ts": "typescript",
-    ".mts": "typescript", ".tsx": "tsx", ".rb": "ruby",
-}  # fmt: skip
+    ".js": "javascript",
+    ".mjs": "javascript",
+    ".cjs": "javascript",
+    ".ts": "typescript",
+    ".mts": "typescript",
+    ".tsx": "tsx",
+    ".rb": "ruby",
+}
 _CALL = """
 (call_expression function: (_) @tag
   arguments: (arguments . [(string) (template_string)] @{what}.name){where}) @{what}
@@ -69,16 +74,19 @@ def _find_calls(texts: Mapping[str, str], names: Mapping[str, str]) -> SourceTes
     for ending in sorted(endings):
         grammar, mine = _GRAMMARS[ending], {p: t for p, t in texts.items() if p.endswith(ending)}
         try:
-            found = _found(mine, grammar, names)
+            patterns = _found(mine, grammar, names)
         except CannotFind:  # its package is not here
             continue
-        if found and (best is None or len(found.tests) > len(best.tests)):
-            best = found
+        if patterns and (best is None or len(patterns.tests) > len(best.tests)):
+            best = patterns
     return best
 
 
 def _found(texts: Mapping[str, str], grammar: str, names: Mapping[str, str]) -> SourceTests | None:
-    form = _RUBY if grammar == "ruby" else _CALL
+    if grammar == "ruby":
+        form = _RUBY
+    else:
+        form = _CALL
     around = {prefix for name in set(names.values()) for prefix in prefixes(name)}
     calls: defaultdict[str, _Calls] = defaultdict(_Calls)
     for item in _items(texts, grammar, form.format(what="test", where="")):
@@ -93,13 +101,16 @@ def _found(texts: Mapping[str, str], grammar: str, names: Mapping[str, str]) -> 
     # The function's name is looked at, and is no tag.
     form = form.replace("@tag", "@kind")
     query = form.format(what="test", where=_only(tests))
-    query += form.format(what="group", where=_only(groups)) if groups else ""
-    found = [
-        (path, item) for path, text in texts.items()
-        for item in queried(text.encode(), grammar, query) if item.is_test
-    ]  # fmt: skip
-    glob = glob_of([*dict.fromkeys(path for path, _ in found)], Path(next(iter(texts))).suffix)
-    return SourceTests(glob, Patterns(""), found, query=(grammar, query.strip()))
+    if groups:
+        query += form.format(what="group", where=_only(groups))
+    patterns = [
+        (path, item)
+        for path, text in texts.items()
+        for item in queried(text.encode(), grammar, query)
+        if item.is_test
+    ]
+    glob = glob_of([*dict.fromkeys(path for path, _ in patterns)], Path(next(iter(texts))).suffix)
+    return SourceTests(glob, Patterns(""), patterns, query=(grammar, query.strip()))
 
 
 def _items(texts: Mapping[str, str], grammar: str, query: str) -> Iterator[Item]:

@@ -10,22 +10,33 @@ import msgspec
 _USUAL: Mapping[str, Sequence[str]] = {
     "passed": ("ok", "pass", "passed", "success", "succeeded", "good", "fine", "✓", "✔", "√"),
     "failed": (
-        "not ok", "fail", "failed", "failure", "error", "errored", "broken", "wrong", "bad",
-        "✗", "✘", "✖", "×",
+        "not ok",
+        "fail",
+        "failed",
+        "failure",
+        "error",
+        "errored",
+        "broken",
+        "wrong",
+        "bad",
+        "✗",
+        "✘",
+        "✖",
+        "×",
     ),
     "skipped": ("skip", "skipped", "ignored", "ignore", "pending", "todo", "disabled"),
-}  # fmt: skip
+}
 
 
 class Vocabulary(msgspec.Struct, frozen=True):
     """The words for each outcome, in lower case."""
 
-    words: Mapping[str, Sequence[str]]
+    by_outcome: Mapping[str, Sequence[str]]
 
     @property
     def meanings(self) -> dict[str, str]:
         """The outcome that each word means."""
-        return {word: outcome for outcome, words in self.words.items() for word in words}
+        return {word: outcome for outcome, texts in self.by_outcome.items() for word in texts}
 
     def outcome(self, word: str) -> str:
         """The outcome that a word means; empty if it means none."""
@@ -40,5 +51,5 @@ class Vocabulary(msgspec.Struct, frozen=True):
 
 def vocabulary(given: Mapping[str, Sequence[str]]) -> Vocabulary:
     """The ``given`` words of each outcome, or the usual ones."""
-    lower = {outcome: tuple(word.lower() for word in words) for outcome, words in given.items()}
+    lower = {outcome: tuple(word.lower() for word in texts) for outcome, texts in given.items()}
     return Vocabulary({outcome: lower.get(outcome) or usual for outcome, usual in _USUAL.items()})

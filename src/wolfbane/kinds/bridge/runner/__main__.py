@@ -27,13 +27,18 @@ def main() -> None:
                 for path in request["files"]:
                     lister.collect(path)
             elif request["type"] == "run":
-                starter = LauncherStarter(channel, options, request, standing)
+                starter = LauncherStarter(channel, options, request, standing=standing)
                 chosen = ChosenTests(starter, options, request)
                 chosen.run()
-                channel.send({
-                    "type": "ran", "file": request["file"], "unseen": chosen.unseen,
-                    "names_files": starter.entries_name_files, "ran_again": chosen.ran_again,
-                })  # fmt: skip
+                channel.send(
+                    {
+                        "type": "ran",
+                        "file": request["file"],
+                        "unseen": chosen.unseen,
+                        "names_files": starter.entries_name_files,
+                        "ran_again": chosen.ran_again,
+                    }
+                )
 
 
 if __name__ == "__main__":

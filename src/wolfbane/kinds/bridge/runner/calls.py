@@ -58,15 +58,15 @@ def escaped(text: str, dialect: str) -> str:
 
 def start_key(test: LauncherName, run: Mapping[str, Any]) -> tuple[str, ...]:
     """The values of the placeholders that have one value for each start: a file or a folder."""
-    words = " ".join(arguments_of(run))
+    message = " ".join(arguments_of(run))
     fields = fields_of_file(test.file)
-    return tuple(fields[name] for name in _ONE_FOR_EACH_START if f"{{{name}}}" in words)
+    return tuple(fields[name] for name in _ONE_FOR_EACH_START if f"{{{name}}}" in message)
 
 
 def names_files(run: Mapping[str, Any]) -> bool:
     """Whether a start runs only the tests of its files, because the command names them."""
-    words = " ".join(arguments_of(run))
-    return any(f"{{{name}}}" in words for name in (*_OF_ONE_FILE, "files"))
+    message = " ".join(arguments_of(run))
+    return any(f"{{{name}}}" in message for name in (*_OF_ONE_FILE, "files"))
 
 
 def separate(
@@ -154,10 +154,12 @@ def name_values(
         inner = "|".join(escaped(name, names["dialect"]) for name in known)
         return [names["whole"].replace("{}", inner)]
     if how in LISTED:
-        place = scratch / LIST
-        place.write_text("".join(f"{name}\n" for name in known), encoding="utf-8")
-        return [str(place) if how == "list" else STANDARD_INPUT]
-    return known if how == "each" else []
+        path = scratch / LIST
+        path.write_text("".join(f"{name}\n" for name in known), encoding="utf-8")
+        return [str(path) if how == "list" else STANDARD_INPUT]
+    if how == "each":
+        return known
+    return []
 
 
 def flat(command: Iterable[str | Sequence[str]]) -> list[str]:
@@ -186,13 +188,16 @@ def filled(
     for argument in command:
         if not isinstance(argument, str):
             if all(_has_values(part, many, known) for part in argument):
-                arguments += filled(argument, many, option, known)
+                arguments += filled(argument, many, option, known=known)
             continue
         mark = next((mark for mark in (NAMES, FILES, EXTRA) if mark in argument), "")
         if not mark:
             arguments.append(_single(argument, known))
             continue
-        before = [option] if option and argument == NAMES else []
+        if option and argument == NAMES:
+            before = [option]
+        else:
+            before = []
         for value in many[mark]:
             arguments += [*before, _single(argument, known).replace(mark, value)]
     return arguments
@@ -207,6 +212,8 @@ def _single(argument: str, known: Mapping[str, str]) -> str:
     """An argument with its placeholders filled in. Two braces mean one."""
 
     def value(match: re.Match[str]) -> str:
-        return known.get(match[1], match[0]) if match[1] else match[0][0]
+        if match[1]:
+            return known.get(match[1], match[0])
+        return match[0][0]
 
     return re.sub(r"\{\{|\}\}|\{([\w.-]+)\}", value, argument)

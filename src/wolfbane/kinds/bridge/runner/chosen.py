@@ -41,8 +41,9 @@ class ChosenTests:
         names = {path: set(tests) for path, tests in chosen.items()}
         mine = self._called({path: [row[0] for row in known[path]] for path in known}, known)
         self._unchosen = [test for test in mine if test.name not in names[test.path]]
-        self._rivals = self._called({path: [row[0] for row in others[path]] for path in others},
-                                    others)  # fmt: skip
+        self._rivals = self._called(
+            {path: [row[0] for row in others[path]] for path in others}, others
+        )
         self._empty = [self._relative(path) for path, rows in others.items() if not rows]
         how = self._run["names"]["how"]
         self._takes_names, self._selects = how != "files", how != WITHOUT_SELECTION
@@ -61,8 +62,11 @@ class ChosenTests:
     def run(self) -> None:
         """Run them all, and report each."""
         with heartbeat(self._starter.channel, self._starter.bridge["about"]):
-            reasons = {test: why for test in self._tests
-                       if (why := reason_not_addressable(test, self._run["names"]))}  # fmt: skip
+            reasons = {
+                test: why
+                for test in self._tests
+                if (why := reason_not_addressable(test, self._run["names"]))
+            }
             for test, why in reasons.items():
                 accounts = Accounts(
                     self._starter.channel, self._starter.bridge, LauncherCall([test], self._place)
@@ -124,10 +128,13 @@ class ChosenTests:
         own = {test.address for test in tests}
         others = [test for test in self._tests if test.address not in own]
         return LauncherCall(
-            tests, self._place, self._reachable(tests, others), by_name=by_name,
+            tests,
+            self._place,
+            self._reachable(tests, others),
+            by_name=by_name,
             elsewhere={test.address for test in others},
             only=not (self._selects or self._compare),
-        )  # fmt: skip
+        )
 
     def _reachable(
         self, tests: Sequence[LauncherName], others: Iterable[LauncherName]
@@ -144,7 +151,10 @@ class ChosenTests:
         """Start the launcher without names. Tests that it leaves out run by name."""
         left: list[LauncherName] = []
         early: list[StartEnd] = []
-        with_first = self._empty if self._compare == SUITE and self._starter.takes_files else []
+        if self._compare == SUITE and self._starter.takes_files:
+            with_first = self._empty
+        else:
+            with_first = []
         more = iter([with_first])
 
         def run(some: Sequence[LauncherName]) -> None:
@@ -165,8 +175,9 @@ class ChosenTests:
         if self._compare == SUITE and not self._starter.takes_files:
             self._look_into_empty_files()
         self._by_name(left)
-        for end in early if not self._some_left else ():
-            end.tell_early()
+        if not self._some_left:
+            for end in early:
+                end.tell_early()
 
     def _look_for_others(self) -> None:
         """Start the launcher without names, only to find the tests that were not found."""
@@ -184,7 +195,10 @@ class ChosenTests:
         """Look for tests in files in which none was found, or in folders with only such files."""
         mine = (*self._tests, *self._unchosen, *self._rivals)
         known = {start_key(test, self._run) for test in mine}
-        empty = [LauncherName(self._from_root(file), "", file, "") for file in self._empty]
+        empty = [
+            LauncherName(path=self._from_root(file), name="", file=file, known_as="")
+            for file in self._empty
+        ]
         for some in separate(empty, self._run, apart=False):
             if self._starter.takes_files or start_key(some[0], self._run) not in known:
                 self._look([], [test.file for test in some])
@@ -193,8 +207,11 @@ class ChosenTests:
         return os.path.relpath(os.path.abspath(file), self._root)
 
     def _look(self, known: Sequence[LauncherName], files: Sequence[str]) -> None:
-        place = self._from_root(files[0]) if len(files) == 1 else self._place
-        call = LauncherCall([], place, known, by_name=False, for_others=True)
+        if len(files) == 1:
+            file = self._from_root(files[0])
+        else:
+            file = self._place
+        call = LauncherCall([], file, known, by_name=False, for_others=True)
         end = self._starter.start(call, files)
         if known:
             self._judge(end)

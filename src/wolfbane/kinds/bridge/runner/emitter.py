@@ -40,13 +40,20 @@ class ResultEmitter:
         for path in entry.attachments:
             self._attach(address, path)
         finished: Message = {
-            "type": "finished", "address": address, "seconds": seconds, "account": account,
-            "message": entry.message, "trace": entry.detail, **ended(entry),
-        }  # fmt: skip
+            "type": "finished",
+            "address": address,
+            "seconds": seconds,
+            "account": account,
+            "message": entry.message,
+            "trace": entry.detail,
+            **ended(entry),
+        }
         if entry.parts:
             finished["parts"] = [part_data(part) for part in entry.parts]
-        if place := _place(entry, file):
-            finished["frames"] = [{"file": place[0], "line": place[1], "function": entry.name}]
+        if file_path := _place(entry, file):
+            finished["frames"] = [
+                {"file": file_path[0], "line": file_path[1], "function": entry.name}
+            ]
         self._channel.send(finished)
 
     def meet(self, address: str, group: str) -> None:
@@ -109,11 +116,16 @@ def _place(entry: ReportedTest, file: str) -> tuple[str, int] | None:
     match = re.search(
         rf"(?<![\w.-]){named}[\"']?(?::|, line |\()(\d+)", f"{entry.message}\n{entry.detail}"
     )
-    return (file, int(match[1])) if match else None
+    if match:
+        return (file, int(match[1]))
+    return None
 
 
 def _attempt(entry: ReportedTest) -> Message:
     return {
-        "outcome": str(entry.outcome), "seconds": entry.seconds, "message": entry.message,
-        "trace": entry.detail, "output": entry.output,
-    }  # fmt: skip
+        "outcome": str(entry.outcome),
+        "seconds": entry.seconds,
+        "message": entry.message,
+        "trace": entry.detail,
+        "output": entry.output,
+    }

@@ -38,7 +38,9 @@ class LauncherVerdict:
     def unexpected(self, run: Mapping[str, Any]) -> str:
         """The end, if its exit code means neither passed nor failed."""
         known = (*run["passed"], *run["failed"])
-        return "" if self.code is None or self.code in known else how_it_ended(self.code)
+        if self.code is None or self.code in known:
+            return ""
+        return how_it_ended(self.code)
 
     def is_crash(self, run: Mapping[str, Any]) -> bool:
         """Whether a signal ended the launcher, or the program that it started."""
@@ -54,22 +56,33 @@ class LauncherVerdict:
             why = "; ".join(filter(None, (f"the launcher ended unexpectedly: {strange}", why)))
         silent = "no result was reported"
         why = why or (f"{silent} ({how_it_ended(self.code)})" if self.code else silent)
-        outcome = "timed out" if self.ended else "errored"
+        outcome = "errored"
+        if self.ended:
+            outcome = "timed out"
         outcome = "crashed" if not self.ended and self.is_crash(run) else outcome
         return {"outcome": outcome, "message": why, "account": "missing"}
 
     def unseen(self, *, reported: bool) -> str:
         """Why a start without names, which ``reported`` tests or not, did not show all tests."""
         ended = self.ended or (how_it_ended(self.code) if self.code is not None else "no exit code")
-        why = f"{ended}; {self.trouble}" if self.trouble else ended
-        many = "not all of its tests" if reported else "no test"
+        if self.trouble:
+            why = f"{ended}; {self.trouble}"
+        else:
+            why = ended
+        many = "no test"
+        if reported:
+            many = "not all of its tests"
         return f"without names, the launcher reported {many} ({why})"
 
     def by_exit_code(self, run: Mapping[str, Any]) -> Message:
         """The outcome of a test whose only report is the exit code."""
         ended = f"the launcher ended: {how_it_ended(self.code)}"
-        how = "no exit code was returned" if self.code is None else ended
-        outcome = "crashed" if self.is_crash(run) else "errored"
+        how = "no exit code was returned"
+        if self.code is not None:
+            how = ended
+        outcome = "errored"
+        if self.is_crash(run):
+            outcome = "crashed"
         end: Message = {"outcome": outcome, "message": how}
         if self.ended:
             end = {"outcome": "timed out", "message": self.ended}
@@ -111,7 +124,7 @@ class LauncherCall:
     """
 
     tests: Sequence[LauncherName]
-    place: str
+    file: str
     others: Sequence[LauncherName] = field(default_factory=tuple)
     by_name: bool = True
     waits: bool = False

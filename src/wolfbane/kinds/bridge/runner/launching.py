@@ -37,9 +37,15 @@ class LauncherEnd:
 
 
 def launch(
-    command: Sequence[str], variables: Mapping[str, str], limit: StartLimit | None, hear: Hear,
-    *, apart: bool, folder: str = "", given: str = os.devnull,
-) -> LauncherEnd:  # fmt: skip
+    command: Sequence[str],
+    variables: Mapping[str, str],
+    limit: StartLimit | None,
+    hear: Hear,
+    *,
+    apart: bool,
+    folder: str = "",
+    given: str = os.devnull,
+) -> LauncherEnd:
     """Run it to its end, or as long as the limit lasts. Raises OSError if it cannot be started.
 
     ``hear`` receives its output immediately; standard error is part of it, or separate with
@@ -48,11 +54,14 @@ def launch(
     """
     with Path(given).open("rb") as stdin:
         process = subprocess.Popen(
-            [found_program(command[0], folder), *command[1:]], cwd=folder or None,
-            stdin=stdin, stdout=subprocess.PIPE,
+            [found_program(command[0], folder), *command[1:]],
+            cwd=folder or None,
+            stdin=stdin,
+            stdout=subprocess.PIPE,
             stderr=subprocess.PIPE if apart else subprocess.STDOUT,
-            env={**os.environ, **variables}, start_new_session=True,
-        )  # fmt: skip
+            env={**os.environ, **variables},
+            start_new_session=True,
+        )
     printed = _Printed(hear)
     try:
         with contextlib.ExitStack() as streams:
@@ -66,7 +75,9 @@ def launch(
             code = process.wait()
     finally:
         end_group(process)
-    return LauncherEnd(code, late, _text(printed.output), _text(printed.errors))
+    return LauncherEnd(
+        code=code, late=late, output=_text(printed.output), errors=_text(printed.errors)
+    )
 
 
 def _text(data: bytes) -> str:

@@ -27,9 +27,12 @@ class LineReading:
     """
 
     def __init__(
-        self, read: Mapping[str, Any], take: Take, began: Take,
+        self,
+        read: Mapping[str, Any],
+        take: Take,
+        began: Take,
         timed: Callable[[ReportedTest], ReportedTest],
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._sections = Sections(read, take)
         self._take, self._began, self._timed = self._sections.take, began, timed
         self._output = read["output"]
@@ -113,10 +116,11 @@ class Sections:
         """A result with the facts of its section. Its package counts as its suite."""
         facts = self._current
         return replace(
-            entry, file=entry.file or facts.get("file", ""),
+            entry,
+            file=entry.file or facts.get("file", ""),
             group=entry.group or facts.get("group", ""),
             suite=entry.suite or facts.get("package", ""),
-        )  # fmt: skip
+        )
 
     def shows(self, line: str) -> bool:
         """Whether a line starts or ends a section."""
@@ -143,7 +147,9 @@ class Sections:
 
 
 def _compiled(read: Mapping[str, Any], key: str) -> re.Pattern[str] | None:
-    return re.compile(read[key]) if read.get(key) else None
+    if read.get(key):
+        return re.compile(read[key])
+    return None
 
 
 def _groups(match: re.Match[str]) -> dict[str, str]:
@@ -155,7 +161,9 @@ def _seconds(match: re.Match[str], groups: Mapping[str, str]) -> float:
     for group, unit in (("milliseconds", "ms"), ("seconds", "s")):
         if groups.get(group):
             time = _TIME.match(match.string, match.start(group))
-            return float(time[1]) * _UNITS[time[2] or unit] if time else 0.0
+            if time:
+                return float(time[1]) * _UNITS[time[2] or unit]
+            return 0.0
     return 0.0
 
 
@@ -163,7 +171,12 @@ def _matched(match: re.Match[str], outcome: Outcome) -> ReportedTest:
     groups = _groups(match)
     line = groups.get("line", "")
     return ReportedTest(
-        groups["name"], outcome, group=groups.get("group", ""), file=groups.get("file", ""),
-        line=int(line) if line.isdecimal() else 0, suite=groups.get("package", ""),
-        seconds=_seconds(match, groups), message=groups.get("message", "").strip(),
-    )  # fmt: skip
+        groups["name"],
+        outcome,
+        group=groups.get("group", ""),
+        file=groups.get("file", ""),
+        line=int(line) if line.isdecimal() else 0,
+        suite=groups.get("package", ""),
+        seconds=_seconds(match, groups),
+        message=groups.get("message", "").strip(),
+    )

@@ -53,18 +53,21 @@ class Lister:
         message: Message = {"type": "collected", "file": path, "divisible": False}
         self._channel.send({"type": "collecting", "file": path})
         if self._listing is None:  # the core would know them if they could be found
-            words = "the tests of this file cannot be found"
-            self._channel.send({**message, "outcome": "errored", "message": words})
+            reason = "the tests of this file cannot be found"
+            self._channel.send({**message, "outcome": "errored", "message": reason})
             return
         try:
             tests = self._tests(self._listing, path)
         except FormatError as error:
-            self._channel.send({**message, "outcome": "errored", "message": error.words})
+            self._channel.send({**message, "outcome": "errored", "message": error.message})
             return
         seen: Counter[str] = Counter()
         for test in tests:
             group = NESTED.join(filter(None, test.group.split(self._nested)))
-            name = f"{group}{NESTED}{test.name}" if group else test.name
+            if group:
+                name = f"{group}{NESTED}{test.name}"
+            else:
+                name = test.name
             seen[name] += 1
             again = seen[name] > 1
             address = f"{path}#{name} ({seen[name]})" if again else f"{path}#{name}"
@@ -76,9 +79,9 @@ class Lister:
 
     @nesting_limit()
     def _tests(self, listing: Mapping[str, Any], path: str) -> list[Listed]:
-        place = os.path.join(self._root, path)
+        file = os.path.join(self._root, path)
         if any("{file}" in argument for argument in listing["command"]):
-            return self._ask(listing, {**self._known, "file": os.path.relpath(place)})
+            return self._ask(listing, {**self._known, "file": os.path.relpath(file)})
         if self._of_all is None and self._trouble is None:
             try:
                 self._of_all = self._ask(listing, self._known)
@@ -87,7 +90,7 @@ class Lister:
                 self._trouble = error
         if self._trouble:  # of every file, for any may have tests that are not told
             raise self._trouble
-        return [test for test in self._of_all or () if os.path.abspath(test.file) == place]
+        return [test for test in self._of_all or () if os.path.abspath(test.file) == file]
 
     def _ask(self, listing: Mapping[str, Any], known: Mapping[str, str]) -> list[Listed]:
         with tempfile.TemporaryDirectory(prefix="list-") as scratch:
@@ -99,21 +102,21 @@ class Lister:
                 raise FormatError(f"cannot start the list command: {error}") from None
         text = b"".join(printed).decode("utf-8", "replace")
         if ended.code != 0:
-            words = f"the list command failed: {how_it_ended(ended.code)}"
+            message = f"the list command failed: {how_it_ended(ended.code)}"
             why = ended.errors.strip() or text
-            raise FormatError(f"{words}\n{why[:_SAID]}".strip())
+            raise FormatError(f"{message}\n{why[:_SAID]}".strip())
         if listing["format"] == "tap":
-            found = _by_tap(text, self._nested)
+            names = _by_tap(text, self._nested)
         else:
-            found = (_by_json if listing["format"] == "json" else _by_lines)(text, listing)
-        return [test if test.file else replace(test, file=listing["file"]) for test in found]
+            names = (_by_json if listing["format"] == "json" else _by_lines)(text, listing)
+        return [test if test.file else replace(test, file=listing["file"]) for test in names]
 
 
 def _all_in_files(tests: Iterable[Listed]) -> None:
     for test in tests:
         if not test.file:
-            words = f"the list does not give the file of '{test.name}'"
-            raise FormatError(f"{words}; use {{file}} in the command, or set find.listing.file")
+            message = f"the list does not give the file of '{test.name}'"
+            raise FormatError(f"{message}; use {{file}} in the command, or set find.listing.file")
         if not os.path.exists(test.file):
             raise FormatError(f"the list contains {test.file}, but this file does not exist")
 
@@ -126,9 +129,12 @@ def _by_lines(text: str, listing: Mapping[str, Any]) -> Iterator[Listed]:
             tags = tuple(re.findall(r"[^\s,]+", groups.get("tags", "")))
             at = groups.get("line", "")
             yield Listed(
-                groups["name"], groups.get("group", ""), groups.get("file", ""),
-                int(at) if at.isdecimal() else 0, tags,
-            )  # fmt: skip
+                name=groups["name"],
+                group=groups.get("group", ""),
+                file=groups.get("file", ""),
+                line=int(at) if at.isdecimal() else 0,
+                tags=tags,
+            )
 
 
 def _by_json(text: str, listing: Mapping[str, Any]) -> Iterator[Listed]:
@@ -161,9 +167,12 @@ def _of_object(item: Any, keys: Mapping[str, str]) -> Listed:
     if isinstance(tags, str):
         texts = [tags]
     return Listed(
-        item[keys["name"]], str(item.get(keys["group"]) or ""), str(item.get(keys["file"]) or ""),
-        line if isinstance(line, int) else 0, tuple(map(str, texts)),
-    )  # fmt: skip
+        name=item[keys["name"]],
+        group=str(item.get(keys["group"]) or ""),
+        file=str(item.get(keys["file"]) or ""),
+        line=line if isinstance(line, int) else 0,
+        tags=tuple(map(str, texts)),
+    )
 
 
 def _by_tap(text: str, nested: str) -> Iterator[Listed]:
@@ -179,6 +188,6 @@ def _by_tap(text: str, nested: str) -> Iterator[Listed]:
 
 def _points(point: Point, around: tuple[str, ...], nested: str) -> Iterator[Listed]:
     if not point.points:
-        yield Listed(point.name, nested.join(around), point.file, point.line)
+        yield Listed(name=point.name, group=nested.join(around), file=point.file, line=point.line)
     for inner in point.points:
         yield from _points(inner, (*around, point.name), nested)

@@ -37,22 +37,26 @@ class LauncherName:
 
 
 def called(
-    chosen: Mapping[str, Sequence[str]], known: Mapping[str, Sequence[Sequence[Any]]],
-    relative: Callable[[str], str], bridge: Mapping[str, Any],
-) -> list[LauncherName]:  # fmt: skip
+    chosen: Mapping[str, Sequence[str]],
+    known: Mapping[str, Sequence[Sequence[Any]]],
+    relative: Callable[[str], str],
+    bridge: Mapping[str, Any],
+) -> list[LauncherName]:
     """The launcher's names for the selected tests of each path, by the templates of the bridge.
 
     For each known test: its name, its group, its name in the source if different, and its line.
     """
     names = bridge["run"]["names"]
     given, read, nested = names["name"], read_template(bridge), names["nested"]
-    found = []
+    matches = []
     for path, wanted in chosen.items():
         file = relative(path)
         calls: dict[str, tuple[str, str]] = {}
         lines: dict[str, int] = {}
         for name, group, source, line in known[path]:
-            test = fields_of(file, name, group, source, nested) | {"line": str(line or "")}
+            test = fields_of(file, name, group, source=source, nested=nested) | {
+                "line": str(line or "")
+            }
             calls[name] = fill(given, test), fill(read, test).strip()  # as reports have them
             lines[name] = line or 0
         numbers: Counter[str] = Counter()
@@ -60,13 +64,20 @@ def called(
         for name, (_, read_as) in calls.items():
             numbers[read_as] += 1
             number[name] = numbers[read_as]
-        found += [
+        matches += [
             LauncherName(
-                path, name, file, *calls[name], number[name], numbers[calls[name][1]], lines[name]
+                path=path,
+                name=name,
+                file=file,
+                known_as=calls[name][0],
+                read_as=calls[name][1],
+                number=number[name],
+                among=numbers[calls[name][1]],
+                line=lines[name],
             )
             for name in wanted
         ]
-    return found
+    return matches
 
 
 def read_template(bridge: Mapping[str, Any]) -> str:
@@ -88,16 +99,21 @@ def fields_of_file(file: str) -> dict[str, str]:
     whole, _ = os.path.splitext(file)
     folder = os.path.dirname(file)
     return {
-        "file": file, "folder": folder, "stem": os.path.basename(whole),
-        "module": whole.replace("/", "."), "package": folder.replace("/", "."),
-    }  # fmt: skip
+        "file": file,
+        "folder": folder,
+        "stem": os.path.basename(whole),
+        "module": whole.replace("/", "."),
+        "package": folder.replace("/", "."),
+    }
 
 
 class _Template(string.Formatter):
     """The text after the colon of a placeholder follows its value, if the value is not empty."""
 
     def format_field(self, value: Any, format_spec: str) -> str:
-        return f"{value}{format_spec}" if value else ""
+        if value:
+            return f"{value}{format_spec}"
+        return ""
 
 
 def fill(template: str, fields: Mapping[str, str]) -> str:
@@ -114,7 +130,9 @@ class CalledBack(NamedTuple):
     @property
     def whole(self) -> str:
         """The name in the form of an address."""
-        return f"{self.group}{NESTED}{self.name}" if self.group else self.name
+        if self.group:
+            return f"{self.group}{NESTED}{self.name}"
+        return self.name
 
 
 def called_back(read_as: str, file: str, bridge: Mapping[str, Any]) -> CalledBack | None:
@@ -133,10 +151,12 @@ def called_back(read_as: str, file: str, bridge: Mapping[str, Any]) -> CalledBac
                 f"(?:(?P<{field}>.*){re.escape(after)})?" if after else f"(?P<{field}>.*)"
             )
     match = re.fullmatch("".join(pieces), read_as, re.DOTALL)
-    if match is None or not (found := match.groupdict()).get("name"):
+    if match is None or not (parts := match.groupdict()).get("name"):
         return None
-    group = NESTED.join(filter(None, (found.get("group") or "").split(nested)))
-    back = CalledBack(found["name"], group)
-    fields = fields_of(file, back.whole, back.group, "", nested)
+    group = NESTED.join(filter(None, (parts.get("group") or "").split(nested)))
+    back = CalledBack(parts["name"], group)
+    fields = fields_of(file, back.whole, back.group, source="", nested=nested)
     same = fill(template, {**fields, "line": ""}).strip() == read_as
-    return back if same else None
+    if same:
+        return back
+    return None

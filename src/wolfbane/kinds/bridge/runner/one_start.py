@@ -63,8 +63,9 @@ class StartEnd:
     @property
     def is_early(self) -> bool:
         """Whether the launcher was stopped, or ended in a way that its results do not explain."""
-        return self.is_broken or bool(self.accounts and self.verdict
-                                      and self.accounts.disagreement(self.verdict))  # fmt: skip
+        return self.is_broken or bool(
+            self.accounts and self.verdict and self.accounts.disagreement(self.verdict)
+        )
 
     def tell_early(self) -> None:
         """The early end is an error, if no test that ran again repeated it."""
@@ -74,7 +75,9 @@ class StartEnd:
     @property
     def trouble(self) -> str:
         """The reason why the report cannot be read."""
-        return self.verdict.trouble if self.verdict else ""
+        if self.verdict:
+            return self.verdict.trouble
+        return ""
 
     def give_up(self, tests: Sequence[LauncherName]) -> None:
         """These tests get no result."""
@@ -95,7 +98,7 @@ class _Live:
             try:
                 self._reading.feed(data)
             except FormatError as error:
-                self._trouble = error.words
+                self._trouble = error.message
 
     def close(self, *, cut: bool) -> str:
         """The launcher has ended. Returns the reason if its output cannot be read."""
@@ -103,7 +106,7 @@ class _Live:
             try:
                 self._reading.close(cut=cut)
             except FormatError as error:
-                self._trouble = error.words
+                self._trouble = error.message
         return self._trouble
 
 
@@ -111,9 +114,12 @@ class LauncherStarter:
     """Starts the launcher of a bridge for some tests, and reads what it reports."""
 
     def __init__(
-        self, channel: Channel, options: Message, request: Message,
+        self,
+        channel: Channel,
+        options: Message,
+        request: Message,
         standing: PersistentLauncher | None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.channel = channel
         self._standing = standing
         self.bridge: dict[str, Any] = options["bridge"]
@@ -148,14 +154,18 @@ class LauncherStarter:
             try:
                 ended = self._launched(command, limit, live)
             except OSError as error:
-                words = f"the launcher cannot be started: {error}"
-                accounts.end_all({"outcome": "blocked", "message": words})
+                message = f"the launcher cannot be started: {error}"
+                accounts.end_all({"outcome": "blocked", "message": message})
                 return StartEnd()
             taken = time.perf_counter() - began
-            code = ended.code if ended.has_code else None
+            code = None
+            if ended.has_code:
+                code = ended.code
             late = limit.reason if ended.late else ""
             asked = command.request or shlex.join(command.command)
-            verdict = LauncherVerdict(code, late, "", ended.output, taken, asked)
+            verdict = LauncherVerdict(
+                code=code, ended=late, trouble="", output=ended.output, seconds=taken, asked=asked
+            )
             cut = ended.late or verdict.is_crash(self._run)
             trouble = live.close(cut=cut)
             if self._files:
@@ -165,7 +175,9 @@ class LauncherStarter:
         # A crash can lose the line after the results, which names their file.
         early = not any(report["section_end"] for report in self._reads)
         self.entries_name_files = accounts.entries > 0 and accounts.names_files and early
-        return StartEnd(left, accounts.running(left), verdict, accounts)
+        return StartEnd(
+            left=left, running=accounts.running(left), verdict=verdict, accounts=accounts
+        )
 
     @property
     def takes_files(self) -> bool:
@@ -179,9 +191,11 @@ class LauncherStarter:
     def _start_limit(self, tests: int) -> StartLimit:
         starting = self._run["start_timeout"]
         return StartLimit(
-            self._limit, tests, seconds(starting) if starting else 0.0,
+            self._limit,
+            tests,
+            seconds(starting) if starting else 0.0,
             by_test=self._reports_begin,
-        )  # fmt: skip
+        )
 
     @property
     def _reports_begin(self) -> bool:
@@ -223,7 +237,10 @@ class LauncherStarter:
         if all_files:
             fields = fields_of_file(all_files[0])
             known.update(fields, folder=fields["folder"] or os.curdir)
-        named = call.tests if call.by_name else []
+        if call.by_name:
+            named = call.tests
+        else:
+            named = []
         many = {
             NAMES: name_values(named, run["names"], Path(scratch)) if named else [],
             FILES: all_files,

@@ -39,9 +39,17 @@ class Naming:
 
         By the pattern, or because a suite of the report that contains it has the name of a test.
         """
-        match = self._pattern.search(called) if self._pattern else None
-        candidates = [(match["test"], match["part"] or entry.name)] if match else []
-        around = entry.suite.split(NESTED) if entry.suite else []
+        match = None
+        if self._pattern:
+            match = self._pattern.search(called)
+        if match:
+            candidates = [(match["test"], match["part"] or entry.name)]
+        else:
+            candidates = []
+        if entry.suite:
+            around = entry.suite.split(NESTED)
+        else:
+            around = []
         for depth in range(len(around) - 1, -1, -1):
             part = NESTED.join((*around[depth + 1 :], entry.name))
             suite = NESTED.join(around[:depth])
@@ -64,28 +72,37 @@ class Gathered:
     def whole(self) -> ReportedTest:
         """One entry for all: with the worst outcome, and the total time."""
         rows = [entry for _, entry in self.parts]
-        entries = [self.own, *rows] if self.own else rows
+        if self.own:
+            entries = [self.own, *rows]
+        else:
+            entries = rows
         own = self.own or replace(
             rows[0], outcome=_best(rows), message="", detail="", earlier=(), parts=(), seconds=0.0
         )
         own = replace(
-            own, parts=(*own.parts, *(part_of(name, entry) for name, entry in self.parts)),
+            own,
+            parts=(*own.parts, *(part_of(name, entry) for name, entry in self.parts)),
             seconds=own.seconds or sum(entry.seconds for entry in rows),
             output="".join(entry.output for entry in entries),
             attachments=tuple(path for entry in entries for path in entry.attachments),
-        )  # fmt: skip
+        )
         bad = [entry for entry in rows if entry.outcome.is_bad]
         if own.outcome.is_bad:
             return own
         if not bad:
             flaky = next((entry for entry in rows if entry.outcome is Outcome.FLAKY), None)
-            return replace(own, outcome=flaky.outcome, earlier=flaky.earlier) if flaky else own
+            if flaky:
+                return replace(own, outcome=flaky.outcome, earlier=flaky.earlier)
+            return own
         failed = any(entry.outcome is Outcome.FAILED for entry in bad)
-        worst = Outcome.FAILED if failed else bad[0].outcome
-        words = f"{len(bad)} of {len(rows)} failed"
+        if failed:
+            worst = Outcome.FAILED
+        else:
+            worst = bad[0].outcome
+        message = f"{len(bad)} of {len(rows)} failed"
         if len(bad) == 1 and bad[0].message:
-            words += f": {bad[0].message}"
-        return replace(own, outcome=worst, message=words, line=bad[0].line)
+            message += f": {bad[0].message}"
+        return replace(own, outcome=worst, message=message, line=bad[0].line)
 
 
 def part_of(name: str, entry: ReportedTest) -> Part:
@@ -94,14 +111,26 @@ def part_of(name: str, entry: ReportedTest) -> Part:
     if entry.detail.startswith(entry.message):
         text = entry.detail
     flaky = entry.outcome is Outcome.FLAKY
-    outcome = Outcome.PASSED if flaky else entry.outcome
-    return Part(name, outcome, "flaky" if flaky else text, entry.seconds, "", entry.line)
+    if flaky:
+        outcome = Outcome.PASSED
+    else:
+        outcome = entry.outcome
+    return Part(
+        name=name,
+        outcome=outcome,
+        message="flaky" if flaky else text,
+        seconds=entry.seconds,
+        file="",
+        line=entry.line,
+    )
 
 
 def _best(entries: Sequence[ReportedTest]) -> Outcome:
     """Passed, unless no part was run."""
     left_out = all(entry.outcome in _LEFT_OUT for entry in entries)
-    return entries[0].outcome if left_out else Outcome.PASSED
+    if left_out:
+        return entries[0].outcome
+    return Outcome.PASSED
 
 
 class FileParts:

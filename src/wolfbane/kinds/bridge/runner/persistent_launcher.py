@@ -21,7 +21,7 @@ from wolfbane.kinds.bridge.runner.launching import (
     LauncherEnd,
     end_group,
     found_program,
-)  # fmt: skip
+)
 from wolfbane.kinds.bridge.runner.start_limit import StartLimit
 
 _LEAVING = 1.0
@@ -41,7 +41,9 @@ class Start:
 
 def request_line(arguments: Sequence[str], serve: Mapping[str, Any]) -> str:
     """The arguments of a request on one line, without a line end."""
-    return shlex.join(arguments) if serve["format"] == "words" else json.dumps(arguments)
+    if serve["format"] == "words":
+        return shlex.join(arguments)
+    return json.dumps(arguments)
 
 
 class PersistentLauncher:
@@ -87,7 +89,7 @@ class PersistentLauncher:
             code, has_code = process.wait(), True
             self._close()
         kept, errors = answer.text(answer.kept), answer.text(answer.errors)
-        return LauncherEnd(code, late, kept, errors, has_code)
+        return LauncherEnd(code=code, late=late, output=kept, errors=errors, has_code=has_code)
 
     def _running(self, command: Sequence[str], *, apart: bool) -> subprocess.Popen[bytes]:
         if self._process and (self._process.poll() is not None or self._command != command):
@@ -96,10 +98,12 @@ class PersistentLauncher:
             self._command = command
             self._process = subprocess.Popen(
                 [found_program(command[0], ""), *command[1:]],
-                stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
                 stderr=subprocess.PIPE if apart else subprocess.STDOUT,
-                env={**os.environ, **self._variables}, start_new_session=True,
-            )  # fmt: skip
+                env={**os.environ, **self._variables},
+                start_new_session=True,
+            )
         return self._process
 
     def _leave(self) -> None:

@@ -33,9 +33,13 @@ class ReportReading:
     """
 
     def __init__(
-        self, read: dict[str, Any], take: Take, began: Take = lambda entry: None,
-        *, live: bool = False,
-    ) -> None:  # fmt: skip
+        self,
+        read: dict[str, Any],
+        take: Take,
+        began: Take = lambda entry: None,
+        *,
+        live: bool = False,
+    ) -> None:
         self._take, self._began = take, began
         self._last = time.perf_counter() if live else None
         self._took: list[float] = []
@@ -46,7 +50,7 @@ class ReportReading:
         self._rest = b""
         self._keys: dict[str, str] = read.get("keys", {})
         self._meanings: dict[str, str] = read.get("outcomes", {})
-        self._lines = LineReading(read, take, self._begin, self._timed)
+        self._lines = LineReading(read, take, self._begin, timed=self._timed)
 
     @nesting_limit()
     def feed(self, data: bytes) -> None:
@@ -56,7 +60,10 @@ class ReportReading:
         elif self._format == "ctrf":
             self._tell(self._ctrf.feed(data))
         elif self._format != "exit":
-            ends = _LINE_ENDS if self._format == "lines" else _NEWLINE
+            if self._format == "lines":
+                ends = _LINE_ENDS
+            else:
+                ends = _NEWLINE
             *lines, self._rest = ends.split(self._rest + data)
             for line in lines:
                 self._line(line.decode("utf-8", "replace").rstrip("\r"))
@@ -83,7 +90,9 @@ class ReportReading:
 
     def _timed(self, entry: ReportedTest) -> ReportedTest:
         took = self._since_the_last()
-        return replace(entry, seconds=took) if took and not entry.seconds else entry
+        if took and not entry.seconds:
+            return replace(entry, seconds=took)
+        return entry
 
     def _since_the_last(self) -> float:
         """Seconds since the last call, if that is meaningful."""
@@ -115,7 +124,9 @@ class ReportReading:
         """Send the points up to this one that were not sent yet."""
         for number in range(self._sent, end):
             entry = entry_of(self._tap.document.points[number])
-            took = self._took[number] if number < len(self._took) else 0.0
+            took = 0.0
+            if number < len(self._took):
+                took = self._took[number]
             self._take(replace(entry, seconds=took) if took and not entry.seconds else entry)
         self._sent = max(self._sent, end)
 
@@ -148,11 +159,17 @@ def _event(
             seconds = float(data.get(thousandths) or 0) / 1000
         entry = ReportedTest(
             str(data[keys.get("name", "name")]),
-            Outcome.PASSED if began else _OUTCOMES[meaning], suite=text("package"),
-            group=text("group"), file=text("file"), line=int(text("line") or 0), seconds=seconds,
-            message=text("message"), detail=text("trace"), output=text("output"),
-        )  # fmt: skip
+            Outcome.PASSED if began else _OUTCOMES[meaning],
+            suite=text("package"),
+            group=text("group"),
+            file=text("file"),
+            line=int(text("line") or 0),
+            seconds=seconds,
+            message=text("message"),
+            detail=text("trace"),
+            output=text("output"),
+        )
     except (msgspec.DecodeError, ValueError, KeyError, TypeError) as error:
-        words = f"not an event ({type(error).__name__}: {error}): {line[:120]}"
-        raise FormatError(words) from None
+        message = f"not an event ({type(error).__name__}: {error}): {line[:120]}"
+        raise FormatError(message) from None
     return entry, began

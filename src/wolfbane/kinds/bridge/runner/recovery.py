@@ -64,4 +64,6 @@ def _most_in_vain(tests: int, end: StartEnd) -> int:
 
     After a crash, the halves become smaller until one has only the guilty test.
     """
-    return math.ceil(math.log2(tests)) + 1 if end.is_broken else _FRUITLESS
+    if end.is_broken:
+        return math.ceil(math.log2(tests)) + 1
+    return _FRUITLESS

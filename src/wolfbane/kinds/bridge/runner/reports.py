@@ -41,26 +41,31 @@ class Reports:
             report.put_back()
 
     def read(
-        self, taker: Callable[[dict[str, Any]], Take], beginner: Callable[[dict[str, Any]], Take],
-        *, cut: bool,
-    ) -> str:  # fmt: skip
+        self,
+        taker: Callable[[dict[str, Any]], Take],
+        beginner: Callable[[dict[str, Any]], Take],
+        *,
+        cut: bool,
+    ) -> str:
         """Read the entries that were written since; returns the problem, if any.
 
         One report is sufficient: the selected tests may have written none at another place.
         ``cut``: the launcher did not end by itself, so the last line may be a part of one.
         """
-        found, trouble = False, ""
+        any_report, trouble = False, ""
         for report in self._reports:
             try:
                 table = report.table
-                found = report.read(taker(table), beginner(table), cut=cut) or found
+                any_report = report.read(taker(table), beginner(table), cut=cut) or any_report
             except FormatError as error:
-                found, trouble = True, trouble or error.words
+                any_report, trouble = True, trouble or error.message
             except OSError as error:
-                words = f"{error.filename}: cannot read the file: {error.strerror}"
-                found, trouble = True, trouble or words
+                message = f"{error.filename}: cannot read the file: {error.strerror}"
+                any_report, trouble = True, trouble or message
         places = " or ".join(report.table["report"] for report in self._reports)
-        return trouble if found else f"the launcher wrote no report to {places}"
+        if any_report:
+            return trouble
+        return f"the launcher wrote no report to {places}"
 
 
 class _Report:
@@ -84,12 +89,12 @@ class _Report:
 
     def read(self, take: Take, began: Take, *, cut: bool) -> bool:
         """Read the new files; returns whether there was any. Raises OSError and FormatError."""
-        found = False
+        any_entry = False
         for path in self._matching():
             if self._before.get(path) != _stamp(path):
-                found = True
+                any_entry = True
                 _read_file(path, ReportReading(self.table, take, began), cut=cut)
-        return found
+        return any_entry
 
     def _matching(self) -> list[str]:
         paths = glob.glob(self._pattern, recursive=True)
@@ -107,7 +112,7 @@ def lock_report_path(places: Iterable[str]) -> Iterator[None]:
 
     A path below the scratch folder belongs to one start, so no start waits for another.
     """
-    if all(not place or SCRATCH in place for place in places):
+    if all(not path or SCRATCH in path for path in places):
         yield
         return
     folder = os.open(".", os.O_RDONLY)
@@ -126,5 +131,7 @@ def _read_file(path: str, reading: ReportReading, *, cut: bool) -> None:
                 reading.feed(data)
         reading.close(cut=cut)
     except FormatError as error:
-        line = f":{error.line}" if error.line else ""
-        raise FormatError(f"{path}{line}: {error.words}") from None
+        line = ""
+        if error.line:
+            line = f":{error.line}"
+        raise FormatError(f"{path}{line}: {error.message}") from None

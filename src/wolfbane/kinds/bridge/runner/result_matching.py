@@ -118,8 +118,8 @@ class Accounts:
         """Another entry of a test that has one: the worse one counts."""
         if not entry.outcome.is_bad:
             return
-        words = f"the test was reported more than once; the last report was: {entry.outcome}"
-        worse = replace(entry, message=entry.message or words)
+        message = f"the test was reported more than once; the last report was: {entry.outcome}"
+        worse = replace(entry, message=entry.message or message)
         gathered = self._gathered.get(address)
         if gathered is not None:
             if gathered.own is None or not gathered.own.outcome.is_bad:
@@ -178,16 +178,16 @@ class Accounts:
         if whole := self._paths.get(os.path.abspath(called)):
             return whole
         limited = self._asked.names_files or not self._asked.others
-        place = path or (self._one if limited else "") or self._asked.place
-        file = next((file for file, known in self._paths.items() if known == place), "")
-        self._seen[f"{place}#{called}"] += 1
-        number = self._seen[f"{place}#{called}"]
+        owner = path or (self._one if limited else "") or self._asked.file
+        file = next((file for file, known in self._paths.items() if known == owner), "")
+        self._seen[f"{owner}#{called}"] += 1
+        number = self._seen[f"{owner}#{called}"]
         name = called_back(called, file, self._bridge) if file else None
         if name is not None and number == 1:
-            self._teller.meet(f"{place}#{name.whole}", name.group)
-            return f"{place}#{name.whole}"
+            self._teller.meet(f"{owner}#{name.whole}", name.group)
+            return f"{owner}#{name.whole}"
         again = f" ({number})" if number > 1 else ""
-        return f"{place}#{called}{again}"
+        return f"{owner}#{called}{again}"
 
     def _tell(self, address: str, account: str, entry: ReportedTest) -> None:
         seconds = entry.seconds
@@ -202,12 +202,12 @@ class Accounts:
 
         Another test file is never used for these: it may have tests with the same names.
         """
-        place = os.path.abspath(entry.file) if entry.file else ""
-        if place in self._paths:
-            return self._paths[place]
-        name = os.path.basename(place)
-        if any(fnmatch(name, glob) for glob in self._globs) and os.path.exists(place):
-            return self._asked.place
+        path = os.path.abspath(entry.file) if entry.file else ""
+        if path in self._paths:
+            return self._paths[path]
+        name = os.path.basename(path)
+        if any(fnmatch(name, glob) for glob in self._globs) and os.path.exists(path):
+            return self._asked.file
         return self._one if self._asked.names_files else ""
 
     def close(self, verdict: LauncherVerdict) -> list[LauncherName]:
@@ -232,7 +232,7 @@ class Accounts:
             if wrong := wrong or verdict.disagreement(self.run, bad=self._bad):
                 outcome = "timed out" if verdict.ended else "errored"
                 end = {"outcome": outcome, "message": wrong}
-                self._teller.end([self._one or self._asked.place], end, verdict.shown)
+                self._teller.end([self._one or self._asked.file], end, verdict.shown)
         return list(self._left.values())
 
     def _tell_same_names(self, *, cut: bool) -> None:
@@ -290,9 +290,9 @@ class Accounts:
     def tell_early(self, verdict: LauncherVerdict) -> None:
         """The start ended early, but each test without a result passed when it ran again."""
         end = verdict.without_result(self.run, self._contradiction)
-        words = f"{end['message']}; the tests without a result ran again, and did not repeat it"
-        place = self._one or self._asked.place
-        self._teller.end([place], {"outcome": "errored", "message": words}, verdict.shown)
+        message = f"{end['message']}; the tests without a result ran again, and did not repeat it"
+        file = self._one or self._asked.file
+        self._teller.end([file], {"outcome": "errored", "message": message}, verdict.shown)
 
     def end_all(self, verdict: Message) -> None:
         """The same result for every test of the call."""

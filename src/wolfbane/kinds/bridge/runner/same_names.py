@@ -32,35 +32,40 @@ class SameNames:
         names; the rest if all are alike. ``in_order``: the report has the tests of a file in the
         order of the source.
         """
-        found: dict[str, list[ReportedTest]] = {}
+        result: dict[str, list[ReportedTest]] = {}
         if any(part.outcome.is_bad for part in self.parts):
-            return Matched(found, self.tests, self._reason(self.parts))
+            return Matched(result, self.tests, self._reason(self.parts))
         if self.parts and not self.entries:
             first = replace(self.parts[0], seconds=0.0, output="", attachments=())
             return Matched({test.address: [first] for test in self.tests}, [], "")
-        left = self._by_file(path, found, in_order=in_order)
-        left = self._by_line(left, found)
-        left = self._by_place(left, found)
-        waiting = [test for test in self.tests if test.address not in found]
+        left = self._by_file(path, result, in_order=in_order)
+        left = self._by_line(left, result)
+        left = self._by_place(left, result)
+        waiting = [test for test in self.tests if test.address not in result]
         if not left:
-            return Matched(found, [], "")
+            return Matched(result, [], "")
         if not waiting:  # more entries than tests: they may be of any
             waiting = list(self.tests)
         if len(waiting) == 1:
-            found.setdefault(waiting[0].address, []).extend(left)
-            return Matched(found, [], "")
+            result.setdefault(waiting[0].address, []).extend(left)
+            return Matched(result, [], "")
         if in_order and len({test.path for test in waiting}) == 1 and len(left) == len(waiting):
-            found.update({test.address: [entry] for test, entry in zip(waiting, left, strict=True)})
-            return Matched(found, [], "")
+            result.update(
+                {test.address: [entry] for test, entry in zip(waiting, left, strict=True)}
+            )
+            return Matched(result, [], "")
         if len(left) >= len(waiting) and len({entry.outcome for entry in left}) == 1:
-            found.update({test.address: [_together(left)] for test in waiting})
-            return Matched(found, [], "")
-        return Matched(found, waiting, self._reason(left))
+            result.update({test.address: [_together(left)] for test in waiting})
+            return Matched(result, [], "")
+        return Matched(result, waiting, self._reason(left))
 
     def _by_file(
-        self, path: Callable[[ReportedTest], str], found: dict[str, list[ReportedTest]],
-        *, in_order: bool,
-    ) -> list[ReportedTest]:  # fmt: skip
+        self,
+        path: Callable[[ReportedTest], str],
+        result: dict[str, list[ReportedTest]],
+        *,
+        in_order: bool,
+    ) -> list[ReportedTest]:
         left: list[ReportedTest] = []
         of_files: dict[str, list[ReportedTest]] = {}
         for entry in self.entries:
@@ -69,15 +74,15 @@ class SameNames:
         for where, entries in of_files.items():
             mine = [test for test in self.tests if test.path == where]
             if len(mine) == 1:
-                found.setdefault(mine[0].address, []).extend(entries)
+                result.setdefault(mine[0].address, []).extend(entries)
             elif mine and in_order and len(entries) == len(mine):
-                found.update({t.address: [e] for t, e in zip(mine, entries, strict=True)})
+                result.update({t.address: [e] for t, e in zip(mine, entries, strict=True)})
             elif mine:
                 left += entries
         return left
 
     def _by_line(
-        self, entries: Iterable[ReportedTest], found: dict[str, list[ReportedTest]]
+        self, entries: Iterable[ReportedTest], result: dict[str, list[ReportedTest]]
     ) -> list[ReportedTest]:
         """An entry with a line belongs to the last test of its file that starts before it."""
         left: list[ReportedTest] = []
@@ -86,25 +91,25 @@ class SameNames:
             files = {test.path for test in self.tests}
             if before and len(files) == 1:
                 test = max(before, key=lambda each: each.line)
-                found.setdefault(test.address, []).append(entry)
+                result.setdefault(test.address, []).append(entry)
             else:
                 left.append(entry)
         return left
 
     def _by_place(
-        self, entries: Sequence[ReportedTest], found: dict[str, list[ReportedTest]]
+        self, entries: Sequence[ReportedTest], result: dict[str, list[ReportedTest]]
     ) -> list[ReportedTest]:
         """Entries that name a package, a module or a group that only one test's file has.
 
         Used only if it gives every test its own entries: a group may have a file's name by chance.
         """
-        waiting = [test for test in self.tests if test.address not in found]
+        waiting = [test for test in self.tests if test.address not in result]
         by_place: dict[tuple[str, str], list[ReportedTest]] = {}
         for entry in entries:
             by_place.setdefault((entry.suite, entry.group), []).append(entry)
-        owners = {place: _owner(place, waiting) for place in by_place}
+        owners = {group: _owner(group, waiting) for group in by_place}
         named = [owner.address for owner in owners.values() if owner]
-        unknown = [place for place, owner in owners.items() if owner is None]
+        unknown = [group for group, owner in owners.items() if owner is None]
         if len(unknown) == 1 and len(named) == len(waiting) - 1:  # the only one that is left
             rest = [test for test in waiting if test.address not in named]
             if len(rest) == 1 and len(by_place) > 1:
@@ -112,14 +117,16 @@ class SameNames:
                 named.append(rest[0].address)
         if not named or len(set(named)) != len(named) or None in owners.values():
             return list(entries)
-        for place, owner in owners.items():
+        for group, owner in owners.items():
             if owner is not None:
-                found.setdefault(owner.address, []).extend(by_place[place])
+                result.setdefault(owner.address, []).extend(by_place[group])
         return []
 
     def _reason(self, left: Sequence[ReportedTest]) -> str:
         outcomes = ", ".join(str(entry.outcome) for entry in left)
-        many = "1 result" if len(left) == 1 else f"{len(left)} results"
+        many = "1 result"
+        if len(left) != 1:
+            many = f"{len(left)} results"
         name = self.tests[0].read_as
         return self.unclear(f"the report has {many} for '{name}' ({outcomes})")
 
@@ -151,13 +158,15 @@ def _together(entries: Sequence[ReportedTest]) -> ReportedTest:
     return replace(first, detail="\n".join(details))
 
 
-def _owner(place: tuple[str, str], tests: Sequence[LauncherName]) -> LauncherName | None:
+def _owner(group: tuple[str, str], tests: Sequence[LauncherName]) -> LauncherName | None:
     """The test whose path has the most parts in common with a place; None if several have."""
-    words = {word for text in place for word in _JOINTS.split(text) if word}
-    scores = {test.address: len(words & _parts(test)) for test in tests}
+    tokens = {word for text in group for word in _JOINTS.split(text) if word}
+    scores = {test.address: len(tokens & _parts(test)) for test in tests}
     most = max(scores.values(), default=0)
     best = [test for test in tests if scores[test.address] == most]
-    return best[0] if most and len(best) == 1 else None
+    if most and len(best) == 1:
+        return best[0]
+    return None
 
 
 def _parts(test: LauncherName) -> set[str]:

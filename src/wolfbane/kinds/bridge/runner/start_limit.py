@@ -32,5 +32,7 @@ class StartLimit:
     @property
     def reason(self) -> str:
         """The reason for the end of a start that was too long."""
-        what = "a test" if self._by_test else "the launcher"
+        what = "the launcher"
+        if self._by_test:
+            what = "a test"
         return f"{what} ran longer than {self.total:g} s"

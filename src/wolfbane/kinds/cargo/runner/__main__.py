@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from wolfbane.basis.exit_status import how_it_ended
+from wolfbane.kinds.cargo.runner.crate_sources import takes_a_lock
 from wolfbane.kinds.cargo.runner.crates import (
     Compiled,
     Crate,
@@ -21,7 +22,6 @@ from wolfbane.kinds.cargo.runner.crates import (
     Toolchain,
     doc_filters,
     environment,
-    takes_a_lock,
 )
 from wolfbane.kinds.cargo.runner.libtest import LibtestReader, TestEnding, failure, verdict
 from wolfbane.kinds.worker.channel import Channel, Message, connect
@@ -77,8 +77,10 @@ class _CargoWorker:
             done.update(outcome="blocked", message=crate.broken)
         elif crate.broken:
             elsewhere = next(iter(crate.errors.values()), None)
-            place = f" ({self.place(elsewhere['frames'][0])})" if elsewhere else ""
-            message = f"the crate does not compile: {crate.broken}{place}"
+            source = ""
+            if elsewhere:
+                source = f" ({self.location(elsewhere['frames'][0])})"
+            message = f"the crate does not compile: {crate.broken}{source}"
             done.update(crate.errors.get(file, {"outcome": "errored", "message": message}))
         for test in crate.tests.get(file, ()):
             entry: Message = {"type": "test", "address": self.address(path, test.name)}
@@ -106,7 +108,7 @@ class _CargoWorker:
             elif program is None:
                 self.document(path, tests)
             elif program.harness:
-                _Course(self, path, program, tests).run()
+                _Course(self, path, program, tests=tests).run()
             else:
                 self.whole(path, program)
         self.channel.send({"type": "ran", "file": path})
@@ -116,9 +118,15 @@ class _CargoWorker:
         self.channel.send({"type": "started", "address": path})
         began = time.perf_counter()
         process = subprocess.run(
-            [program.path], cwd=program.package, env=environment(program), text=True,
-            stdout=subprocess.PIPE, stderr=subprocess.STDOUT, errors="replace", check=False,
-        )  # fmt: skip
+            [program.path],
+            cwd=program.package,
+            env=environment(program),
+            text=True,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            errors="replace",
+            check=False,
+        )
         result: Message = {"outcome": "passed", "output": process.stdout}
         if process.returncode:
             ended = how_it_ended(process.returncode)
@@ -129,10 +137,12 @@ class _CargoWorker:
     def document(self, path: str, tests: Sequence[Compiled]) -> None:
         """Run documentation tests: all in one call if filters can select exactly these."""
         given = [test.given for test in tests]
-        words = doc_filters(given, self.crate.docs)
-        groups = [(words, tests)] if words is not None else [
-            (doc_filters([test.given], self.crate.docs), [test]) for test in tests
-        ]  # fmt: skip
+        arguments = doc_filters(given, self.crate.docs)
+        groups = (
+            [(arguments, tests)]
+            if arguments is not None
+            else [(doc_filters([test.given], self.crate.docs), [test]) for test in tests]
+        )
         for filters, group in groups:
             if filters is None:
                 for test in group:
@@ -161,9 +171,12 @@ class _CargoWorker:
             self.finish(address, verdict(test), seconds)
 
         reader = LibtestReader(by_given, lambda name: None, ended)
-        ignored = ["--include-ignored"] if self.ignored else []
+        if self.ignored:
+            ignored = ["--include-ignored"]
+        else:
+            ignored = []
         command = self.toolchain.command("--doc", "--", "--test-threads=1", *ignored, *filters)
-        self.follow(command, self.crate.root, dict(os.environ), reader)
+        self.follow(command, self.crate.root, dict(os.environ), reader=reader)
         reader.finish()
         for test, seconds in failed:
             compiled = by_given[test.name]
@@ -179,9 +192,13 @@ class _CargoWorker:
     ) -> int:
         """Run a program and read its output immediately; returns its exit code."""
         with subprocess.Popen(
-            command, cwd=folder, env=variables, stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
-        ) as process:  # fmt: skip
+            command,
+            cwd=folder,
+            env=variables,
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+        ) as process:
             assert process.stdout is not None
             while chunk := os.read(process.stdout.fileno(), 1 << 16):
                 reader.feed(chunk.decode("utf-8", "replace"))
@@ -196,7 +213,7 @@ class _CargoWorker:
         message = {"type": "finished", "address": address, "seconds": round(seconds, 6)}
         self.channel.send({**message, **result})
 
-    def place(self, frame: Message) -> str:
+    def location(self, frame: Message) -> str:
         """A frame as ``FILE:LINE``, for messages."""
         return f"{os.path.relpath(frame['file'], self.root)}:{frame['line']}"
 
@@ -219,16 +236,19 @@ class _Course:
     def run(self) -> None:
         while self.left:
             before = len(self.left)
-            ignored = ["--include-ignored"] if self.worker.ignored else []
+            if self.worker.ignored:
+                ignored = ["--include-ignored"]
+            else:
+                ignored = []
             fixed = ["--exact", "--test-threads=1", "--nocapture", *ignored]
             reader = LibtestReader(self.left, self.start, self.end)
             command = [self.program.path, *fixed, *self.left]
             variables = environment(self.program)
-            code = self.worker.follow(command, self.program.package, variables, reader)
+            code = self.worker.follow(command, self.program.package, variables, reader=reader)
             printed = reader.finish()
             if reader.current:
-                words = f"the test process ended: {how_it_ended(code)}"
-                crashed = {"outcome": "crashed", "message": words, "output": printed}
+                message = f"the test process ended: {how_it_ended(code)}"
+                crashed = {"outcome": "crashed", "message": message, "output": printed}
                 self.finish(reader.current, crashed)
             if len(self.left) == before:
                 break
@@ -252,9 +272,9 @@ class _Course:
         """Panics name files relative to the workspace, backtraces relative to the package."""
         package, root = self.program.package, self.worker.crate.root
         for folder in (package, root) if file.startswith("./") else (root, package):
-            place = os.path.normpath(os.path.join(folder, file))
-            if os.path.exists(place):
-                return place
+            path = os.path.normpath(os.path.join(folder, file))
+            if os.path.exists(path):
+                return path
         return file
 
 

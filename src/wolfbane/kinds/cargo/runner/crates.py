@@ -11,9 +11,10 @@ import sys
 import tomllib
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import lru_cache
 from pathlib import Path
 from typing import Any
+
+from wolfbane.kinds.cargo.runner.crate_sources import file_of, line_of, modules_of
 
 NESTED = " / "
 _MOST_LINES = 60
@@ -21,8 +22,6 @@ _THREAD = re.compile(r"(thread '[^']*') \(\d+\)")
 """The number of a thread would make equal reasons differ."""
 _LISTED = re.compile(r"^(?P<name>.+): (?P<what>test|benchmark)$", re.M)
 _DOC = re.compile(r"^(?P<file>.+?) - (?P<item>.*?)\s*\(line (?P<line>\d+)\)")
-_LOCK = re.compile(r"Mutex|RwLock|\.lock\(|serial\b|\blet _\w*(?:guard|lock)\b")
-"""A lock, or the guard of one, also if a function of another file takes it."""
 
 
 @dataclass(frozen=True)
@@ -74,8 +73,8 @@ class Toolchain:
 
     def command(self, *arguments: str) -> list[str]:
         """``test`` with the suite's own options."""
-        place = ["--manifest-path", self._manifest]
-        return [self._program, "test", *place, *self._options, *arguments]
+        options = ["--manifest-path", self._manifest]
+        return [self._program, "test", *options, *self._options, *arguments]
 
     def compile(self) -> Crate:
         """Compile every test, and list those of each program and of the documentation."""
@@ -125,17 +124,19 @@ class Toolchain:
     def _list_tests(crate: Crate) -> None:
         for program in crate.programs:
             for test in _tests_of(program):
-                file = _file_of(program, test.given)
-                placed = replace(test, line=_line_of(file, test.given))
+                file = file_of(program.source, test.given)
+                placed = replace(test, line=line_of(file, test.given))
                 crate.tests.setdefault(file, []).append(placed)
 
     def _workspace(self) -> str:
         command = [self._program, "locate-project", "--workspace", "--message-format", "plain"]
-        found = subprocess.run(
+        metadata = subprocess.run(
             [*command, "--manifest-path", self._manifest],
-            stdout=subprocess.PIPE, text=True, check=False,
-        )  # fmt: skip
-        return os.path.dirname(found.stdout.strip() or self._manifest)
+            stdout=subprocess.PIPE,
+            text=True,
+            check=False,
+        )
+        return os.path.dirname(metadata.stdout.strip() or self._manifest)
 
     @staticmethod
     def _message(crate: Crate, message: Mapping[str, Any]) -> None:
@@ -144,11 +145,14 @@ class Toolchain:
             if message["executable"] and message["profile"]["test"]:
                 crate.programs.append(
                     Program(
-                        message["executable"], target["name"], "bin" in target["kind"],
-                        target["src_path"], os.path.dirname(message["manifest_path"]),
-                        _has_harness(message["manifest_path"], target["name"]),
+                        path=message["executable"],
+                        target=target["name"],
+                        is_bin="bin" in target["kind"],
+                        source=target["src_path"],
+                        package=os.path.dirname(message["manifest_path"]),
+                        harness=_has_harness(message["manifest_path"], target["name"]),
                     )
-                )  # fmt: skip
+                )
         elif message["reason"] == "compiler-message" and message["message"]["level"] == "error":
             diagnostic = message["message"]
             for span in (span for span in diagnostic["spans"] if span["is_primary"]):
@@ -171,14 +175,19 @@ class Toolchain:
                 file = os.path.normpath(os.path.join(crate.root, match["file"]))
                 tests = crate.tests.setdefault(file, [])
                 name = _distinct(f"doc{NESTED}{match['item'] or '(module)'}", tests)
-                tests.append(Compiled(name, given, None, int(match["line"])))
+                tests.append(
+                    Compiled(name=name, given=given, program=None, line=int(match["line"]))
+                )
 
 
 def reason_of(printed: str, program: str) -> str:
     """The toolchain's own reason: from its first error on, with the causes."""
     lines = printed.splitlines()
     first = next((n for n, line in enumerate(lines) if line.startswith("error")), None)
-    kept = lines[first:] if first is not None else lines[-_MOST_LINES:]
+    if first is not None:
+        kept = lines[first:]
+    else:
+        kept = lines[-_MOST_LINES:]
     text = _THREAD.sub(r"\1", "\n".join(kept[:_MOST_LINES])).strip()
     return text.removeprefix("error: ") or f"{program} could not compile the crate"
 
@@ -186,7 +195,9 @@ def reason_of(printed: str, program: str) -> str:
 def doc_line(given: str) -> int:
     """The line in a documentation test's name."""
     match = _DOC.match(given)
-    return int(match["line"]) if match else 0
+    if match:
+        return int(match["line"])
+    return 0
 
 
 def doc_filters(chosen: Sequence[str], known: Sequence[str]) -> list[str] | None:
@@ -225,63 +236,23 @@ def _tests_of(program: Program) -> Iterator[Compiled]:
         return
     names = _names(program)
     ignored = set(_names(program, "--ignored"))
-    mark = f" (bin {program.target})" if program.is_bin else ""
+    mark = ""
+    if program.is_bin:
+        mark = f" (bin {program.target})"
     for given in names:
-        inside = given.split("::")[len(_modules(program, given)) :]
+        inside = given.split("::")[len(modules_of(program.source, given)) :]
         yield Compiled(NESTED.join(inside) + mark, given, program, ignored=given in ignored)
 
 
 def _names(program: Program, *more: str) -> list[str]:
     listed = subprocess.run(
         [program.path, "--list", "--format", "terse", *more],
-        cwd=program.package, stdout=subprocess.PIPE, text=True, check=False,
-    )  # fmt: skip
+        cwd=program.package,
+        stdout=subprocess.PIPE,
+        text=True,
+        check=False,
+    )
     return [m["name"] for m in _LISTED.finditer(listed.stdout) if m["what"] == "test"]
-
-
-def _file_of(program: Program, given: str) -> str:
-    modules = _modules(program, given)
-    if not modules:
-        return program.source
-    base = Path(program.source).parent.joinpath(*modules)
-    flat = base.with_name(base.name + ".rs")
-    return str(flat if flat.is_file() else base / "mod.rs")
-
-
-def _line_of(file: str, given: str) -> int:
-    """The line of a test's function; 0 if the text does not show it."""
-    function = re.compile(rf"\bfn\s+{re.escape(given.rsplit('::', maxsplit=1)[-1])}\b")
-    for number, line in enumerate(_lines(file), 1):
-        if given and function.search(line):
-            return number
-    return 0
-
-
-def takes_a_lock(file: str) -> bool:
-    """Whether a file's code takes a lock, because its tests must not run at the same time.
-
-    Such a lock is in the memory of one process and does not affect other processes.
-    """
-    return any(_LOCK.search(line) for line in _lines(file))
-
-
-@lru_cache(maxsize=8)
-def _lines(file: str) -> Sequence[str]:
-    try:
-        return Path(file).read_text(encoding="utf-8", errors="replace").splitlines()
-    except OSError:
-        return ()
-
-
-def _modules(program: Program, given: str) -> list[str]:
-    """The longest prefix of a test's modules that is a separate file."""
-    path = given.split("::")[:-1]
-    folder = Path(program.source).parent
-    for length in range(len(path), 0, -1):
-        base = folder.joinpath(*path[:length])
-        if base.with_name(base.name + ".rs").is_file() or (base / "mod.rs").is_file():
-            return path[:length]
-    return []
 
 
 def _has_harness(manifest: str, target: str) -> bool:
@@ -293,8 +264,8 @@ def _has_harness(manifest: str, target: str) -> bool:
 
 def _distinct(name: str, tests: Sequence[Compiled]) -> str:
     taken = {test.name for test in tests}
-    number, found = 1, name
-    while found in taken:
+    number, distinct = 1, name
+    while distinct in taken:
         number += 1
-        found = f"{name} ({number})"
-    return found
+        distinct = f"{name} ({number})"
+    return distinct

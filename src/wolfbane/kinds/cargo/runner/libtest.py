@@ -42,10 +42,20 @@ _COMPARED = re.compile(r"assertion `.*?` failed.*?\n  left: [^\n]*\n right: [^\n
 _ERROR = re.compile(r"^Error: (?P<text>.*?)(?=\nthread '|\s*\Z)", re.M | re.S)
 _RETURNED = "the test returned a termination value"  # older toolchains say it by a panic
 _RUNTIME_PANICS = (
-    "called `", "attempt to ", "index out of bounds", "already ",
-    "not yet implemented", "not implemented", "explicit panic", "range ", "slice index ",
-    "byte index ", "divisor", "capacity overflow", "internal error",
-)  # fmt: skip
+    "called `",
+    "attempt to ",
+    "index out of bounds",
+    "already ",
+    "not yet implemented",
+    "not implemented",
+    "explicit panic",
+    "range ",
+    "slice index ",
+    "byte index ",
+    "divisor",
+    "capacity overflow",
+    "internal error",
+)
 
 
 @dataclass
@@ -100,7 +110,9 @@ class LibtestReader:
             text = ""
         if self._over:
             self._take_details(text)
-        return text if self.current else ""
+        if self.current:
+            return text
+        return ""
 
     def _text(self, end: int) -> str:
         return "".join([*self._kept, self._rest[1:end]])
@@ -110,28 +122,28 @@ class LibtestReader:
 
     def _take_marker(self) -> bool:
         """Handle the next start of a test, or the summary; returns whether there was one."""
-        for found in _MARKER.finditer(self._rest, 1):
-            if found["summary"]:
-                if self._close(self._text(found.start())):
+        for marker in _MARKER.finditer(self._rest, 1):
+            if marker["summary"]:
+                if self._close(self._text(marker.start())):
                     self._over = True
-                    self._go_on(found.start())
+                    self._go_on(marker.start())
                     return True
-            elif found["name"] in self._waiting:
-                self._close(self._text(found.start()))
-                self.current, self._note = found["name"], found["note"] or ""
+            elif marker["name"] in self._waiting:
+                self._close(self._text(marker.start()))
+                self.current, self._note = marker["name"], marker["note"] or ""
                 self._waiting.discard(self.current)
-                self._go_on(found.end())
+                self._go_on(marker.end())
                 self._began(self.current)
                 return True
         return False
 
     def _take_again(self) -> bool:
         """After a summary, another program of the same run may start; returns whether one did."""
-        found = _AGAIN.search(self._rest, 1)
-        if found is None:
+        match = _AGAIN.search(self._rest, 1)
+        if match is None:
             return False
-        self._take_details(self._text(found.start()))
-        self._go_on(found.start())
+        self._take_details(self._text(match.start()))
+        self._go_on(match.start())
         self._over = False
         return True
 
@@ -149,7 +161,15 @@ class LibtestReader:
             return False
         text = segment[: len(segment) - len(tail) + match.start(1)].removeprefix("\n")
         status = match[1].partition(",")[0]
-        self._ended(TestEnding(self.current, status, text, self._note, match["why"] or ""))
+        self._ended(
+            TestEnding(
+                name=self.current,
+                status=status,
+                text=text,
+                note=self._note,
+                reason=match["why"] or "",
+            )
+        )
         self.current = ""
         return True
 
@@ -171,26 +191,36 @@ def failure(text: str, name: str, *, should_panic: bool = False) -> dict[str, An
         if should_panic:
             return {"outcome": "failed", "message": "the test should panic, but did not"}
         error = _ERROR.search(text)
-        message = f"the test returned an error: {error['text']}" if error else "the test failed"
-        printed = text[: error.start()] if error else text
+        message = "the test failed"
+        if error:
+            message = f"the test returned an error: {error['text']}"
+        if error:
+            printed = text[: error.start()]
+        else:
+            printed = text
         return {"outcome": "errored", "message": message, "output": printed}
     panic = (own or panics)[-1]
     message = (panic["old"] or panic["new"] or "").strip("\n")
     compared = _COMPARED.match(message)
     after = message[compared.end() :] if compared else ""  # printed late: it was still buffered
     message = message[: len(message) - len(after)]
-    place = panic["place"] or panic["oldplace"]
-    file, line = place.rsplit(":", 2)[:2]
+    location = panic["place"] or panic["oldplace"]
+    file, line = location.rsplit(":", 2)[:2]
     frames = [{"file": file, "line": int(line), "function": name}]
     called = [
         {"file": m["place"], "line": int(m["line"]), "function": m["function"]}
         for m in _BACKTRACE.finditer(panic["rest"])
         if not m["place"].startswith("/rustc/") and "{{closure}}" not in m["function"]
     ]
-    outcome = "errored" if message.startswith(_RUNTIME_PANICS) else "failed"
+    outcome = "failed"
+    if message.startswith(_RUNTIME_PANICS):
+        outcome = "errored"
     if should_panic:
         outcome, message = "failed", f"the test panicked with a different message: {message}"
     output = text[: panic.start()] + after.removeprefix("\n") + text[panic.end() :]
     return {
-        "outcome": outcome, "message": message, "output": output, "frames": called[::-1] or frames
-    }  # fmt: skip
+        "outcome": outcome,
+        "message": message,
+        "output": output,
+        "frames": called[::-1] or frames,
+    }

@@ -26,10 +26,13 @@ class _Malformed(doctest.DocTest):
 
     def error(self) -> MalformedExamples:
         """The error, with its line in the file."""
-        words = str(self.problem)
-        match = _LINE_OF.match(words)
+        text = str(self.problem)
+        match = _LINE_OF.match(text)
         line = (self.lineno or 0) + (int(match[1]) if match else 1)
-        message = words[match.end() :] if match else words
+        if match:
+            message = text[match.end() :]
+        else:
+            message = text
         return MalformedExamples(message, (str(self.filename), line))
 
 
@@ -37,11 +40,15 @@ class _ExampleParser(doctest.DocTestParser):
     """Reads examples; a malformed text becomes a test that reports this."""
 
     def get_doctest(
-        self, string: str, globs: Dict[str, Any], name: str, filename: Optional[str],
+        self,
+        string: str,
+        globs: Dict[str, Any],
+        name: str,
+        filename: Optional[str],
         lineno: Optional[int],
-    ) -> doctest.DocTest:  # fmt: skip
+    ) -> doctest.DocTest:
         try:
-            return super().get_doctest(string, globs, name, filename, lineno)
+            return super().get_doctest(string, globs, name, filename=filename, lineno=lineno)
         except ValueError as error:
             made = _Malformed([], globs, name, filename, lineno, string)
             made.problem = error
@@ -112,8 +119,12 @@ class ExampleLibrary(TestLoader):
             text = source.read()
         if path.endswith(".md"):  # a closing fence is not what an example prints
             text = re.sub(r"(?m)^[ \t]*(?:```|~~~).*$", "", text)
-        test = _ExampleParser().get_doctest(text, {"__name__": "__main__"}, path, file, 0)
-        return {"": self._made(test, "")} if _holds_any(test) else {}
+        test = _ExampleParser().get_doctest(
+            text, {"__name__": "__main__"}, path, filename=file, lineno=0
+        )
+        if _holds_any(test):
+            return {"": self._made(test, "")}
+        return {}
 
     def _in_module(self, file: str, top: str) -> Dict[str, LoadedTest]:
         module = import_file(file, top)
@@ -123,15 +134,18 @@ class ExampleLibrary(TestLoader):
             if _holds_any(test):
                 inner = test.name[len(module.__name__) + 1 :]
                 test.filename = file
-                name = " / ".join(inner.split(".")) if inner else WHOLE_MODULE
+                if inner:
+                    name = " / ".join(inner.split("."))
+                else:
+                    name = WHOLE_MODULE
                 tests[name] = self._made(test, name)
         return tests
 
     def _made(self, test: doctest.DocTest, name: str) -> LoadedTest:
-        found = LoadedTest(ExamplesTest(test, name, self.flags), name, str(test.filename))
-        found.group = name
-        found.line = (test.lineno or 0) + 1
-        return found
+        loaded = LoadedTest(ExamplesTest(test, name, self.flags), name, str(test.filename))
+        loaded.group = name
+        loaded.line = (test.lineno or 0) + 1
+        return loaded
 
 
 def _holds_any(test: doctest.DocTest) -> bool:

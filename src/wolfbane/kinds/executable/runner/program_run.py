@@ -70,10 +70,12 @@ class ProgramRun:
         began = time.perf_counter()
         try:
             process = subprocess.Popen(
-                self.command(), stdin=None if self.live else subprocess.DEVNULL,
-                stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+                self.command(),
+                stdin=None if self.live else subprocess.DEVNULL,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
                 env={**self.variables(), **self.attachments.variables},
-            )  # fmt: skip
+            )
         except OSError as error:
             verdict: Message = {
                 "outcome": "blocked",
@@ -191,9 +193,11 @@ def serve(what: str, run_type: type[ProgramRun]) -> None:
 
 
 def command_line(
-    file: str, interpreters: dict[str, list[str]], defaults: dict[str, str],
+    file: str,
+    interpreters: dict[str, list[str]],
+    defaults: dict[str, str],
     python: Callable[[], str],
-) -> list[str]:  # fmt: skip
+) -> list[str]:
     """The command that starts a program: by the suite's map, its ``#!`` line, its extension, or
     directly. ``python`` finds the interpreter of Python files.
     """
@@ -203,16 +207,18 @@ def command_line(
     shebang = shlex.split(first[2:].decode("utf-8", "replace")) if first[:2] == b"#!" else []
     if shebang and os.path.basename(shebang[0]) == "env":
         shebang = [word for word in shebang[1:] if word != "-S"]
-    name = os.path.basename(shebang[0]) if shebang else ""
+    name = ""
+    if shebang:
+        name = os.path.basename(shebang[0])
     mapped = interpreters.get(suffix)
     if mapped:
         same = name and os.path.basename(mapped[0]) == name
         return [*mapped, *(shebang[1:] if same else []), file]
     if shebang:
-        found = shebang[0] if os.path.exists(shebang[0]) else shutil.which(name)
-        if not found:
+        program = shebang[0] if os.path.exists(shebang[0]) else shutil.which(name)
+        if not program:
             raise OSError(f"interpreter '{shebang[0]}' not found")
-        return [found, *shebang[1:], file]
+        return [program, *shebang[1:], file]
     if suffix == ".py":
         return [python(), file]
     compiled = first.startswith(b"\x7fELF")

@@ -39,8 +39,8 @@ class _Run(ProgramRun):
         verdict = self._by_exit_code(code)
         failed = [point.name or str(point.number) for point in points if point.outcome == "failed"]
         if failed and verdict["outcome"] == "passed":
-            words = f"these parts failed, but the exit code is 0: {', '.join(failed)}"
-            verdict = {"outcome": "errored", "message": words}
+            message = f"these parts failed, but the exit code is 0: {', '.join(failed)}"
+            verdict = {"outcome": "errored", "message": message}
         return {**verdict, "parts": [part(point) for point in points]}
 
     def _by_exit_code(self, code: int) -> Message:
@@ -49,11 +49,13 @@ class _Run(ProgramRun):
         if code < 0:
             name = how_it_ended(code)
             return {"outcome": "crashed", "message": f"the program was killed by {name}"}
-        words = _last_lines(self.errors) or _last_lines(self.output)
+        message = _last_lines(self.errors) or _last_lines(self.output)
         if code == SKIPPED:
-            return {"outcome": "skipped", "message": words}
-        outcome = "errored" if code == ERRORED else "failed"
-        return {"outcome": outcome, "message": f"exit code {code}\n{words}".strip()}
+            return {"outcome": "skipped", "message": message}
+        outcome = "failed"
+        if code == ERRORED:
+            outcome = "errored"
+        return {"outcome": outcome, "message": f"exit code {code}\n{message}".strip()}
 
 
 def _last_lines(data: bytes) -> str:

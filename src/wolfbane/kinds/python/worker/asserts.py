@@ -182,7 +182,9 @@ def _place(node: ast.AST) -> Dict[str, Any]:
 
 
 def _kept_name(node: ast.expr) -> Optional[str]:
-    return node.target.id if isinstance(node, ast.NamedExpr) else None
+    if isinstance(node, ast.NamedExpr):
+        return node.target.id
+    return None
 
 
 def explain(
@@ -196,7 +198,10 @@ def explain(
     two sides of a comparison.
     """
     text, names, sides = told
-    lines = [] if message is None else [str(message)]
+    if message is None:
+        lines = []
+    else:
+        lines = [str(message)]
     lines.append(f"assertion failed: {text}")
     shown: Set[str] = set()
     for label, name in names:
@@ -234,4 +239,6 @@ def _short(value: Any) -> str:
         text = repr(value)
     except Exception as error:
         return f"<its repr raised {type(error).__name__}>"
-    return text if len(text) <= _LONGEST else f"{text[:_LONGEST]}... ({len(text)} characters)"
+    if len(text) <= _LONGEST:
+        return text
+    return f"{text[:_LONGEST]}... ({len(text)} characters)"

@@ -25,29 +25,51 @@ if TYPE_CHECKING:
 
 _LIMITS = {
     name: getattr(resource, name)
-    for name in ("RLIMIT_NOFILE", "RLIMIT_FSIZE", "RLIMIT_AS", "RLIMIT_DATA", "RLIMIT_CPU",
-                 "RLIMIT_NPROC", "RLIMIT_STACK")
+    for name in (
+        "RLIMIT_NOFILE",
+        "RLIMIT_FSIZE",
+        "RLIMIT_AS",
+        "RLIMIT_DATA",
+        "RLIMIT_CPU",
+        "RLIMIT_NPROC",
+        "RLIMIT_STACK",
+    )
     if hasattr(resource, name)
-}  # fmt: skip
+}
 _SIGNALS = [
     getattr(signal, name)
-    for name in ("SIGINT", "SIGTERM", "SIGALRM", "SIGCHLD", "SIGHUP", "SIGPIPE", "SIGUSR1",
-                 "SIGUSR2")
-]  # fmt: skip
+    for name in (
+        "SIGINT",
+        "SIGTERM",
+        "SIGALRM",
+        "SIGCHLD",
+        "SIGHUP",
+        "SIGPIPE",
+        "SIGUSR1",
+        "SIGUSR2",
+    )
+]
 _TIMERS = (signal.ITIMER_REAL, signal.ITIMER_VIRTUAL, signal.ITIMER_PROF)
 _OFF = (0.0, 0.0)
 _NONE_RUNS, _NO_TIMER = [_OFF for _ in _TIMERS], [False for _ in _TIMERS]
 _HOLDERS = {
-    "": builtins, "time.": time, "unittest.TestCase.": unittest.TestCase,
-    "unittest.TestResult.": unittest.TestResult, "unittest.TestSuite.": unittest.TestSuite,
+    "": builtins,
+    "time.": time,
+    "unittest.TestCase.": unittest.TestCase,
+    "unittest.TestResult.": unittest.TestResult,
+    "unittest.TestSuite.": unittest.TestSuite,
     "unittest.BaseTestSuite.": unittest.BaseTestSuite,
-}  # fmt: skip
+}
 """The holders of functions that a test must not replace, by what stands before a name of each."""
 _DOCTEST = ("OutputChecker", "DocTestParser", "DocTestFinder", "DocTestRunner")
 _ESSENTIAL = {
-    "sys": sys, "builtins": builtins, "os": os, "importlib": importlib, "unittest": unittest,
+    "sys": sys,
+    "builtins": builtins,
+    "os": os,
+    "importlib": importlib,
+    "unittest": unittest,
     "unittest.case": unittest.case,
-}  # fmt: skip
+}
 """Modules that later files must find unchanged, because another copy would be created."""
 _STREAMS = {"stdout": 1, "__stdout__": 1, "stderr": 2, "__stderr__": 2}
 _ENVIRON = getattr(os.environ, "_data", os.environ)
@@ -61,14 +83,14 @@ class Damage:
         self.mended: List[str] = []
         self.lasting: List[str] = []
 
-    def mend(self, words: str, how: Callable[[], Any]) -> None:
+    def mend(self, message: str, how: Callable[[], Any]) -> None:
         """Try to undo one thing."""
         try:
             how()
         except Exception:  # a test may have damaged whatever this needs
-            self.lasting.append(words)
+            self.lasting.append(message)
         else:
-            self.mended.append(words)
+            self.mended.append(message)
 
 
 class ProcessState:
@@ -134,8 +156,8 @@ class ProcessState:
                 damage.mend("a timer left running", partial(signal.setitimer, timer, 0))
         for number, handler, now_handler in zip(_SIGNALS, self._handlers, after._handlers):
             if now_handler != handler:
-                words = f"handler of {signal.Signals(number).name} changed"
-                damage.mend(words, partial(signal.signal, number, handler))
+                message = f"handler of {signal.Signals(number).name} changed"
+                damage.mend(message, partial(signal.signal, number, handler))
         self._restore_variables(damage)
         return damage
 
@@ -143,8 +165,8 @@ class ProcessState:
         for (start, holder), functions in zip(self._holders.items(), self._functions):
             for name, function in functions.items():
                 if holder.__dict__.get(name) is not function and name != "_":
-                    words = f"{start}{name} replaced"
-                    damage.mend(words, partial(setattr, holder, name, function))
+                    message = f"{start}{name} replaced"
+                    damage.mend(message, partial(setattr, holder, name, function))
 
     def _restore_streams(self, damage: Damage) -> None:
         for name, stream in self._streams.items():
@@ -157,11 +179,12 @@ class ProcessState:
     def _restore_variables(self, damage: Damage) -> None:
         gone = {
             os.fsdecode(name): os.fsdecode(value)
-            for name, value in self._variables.items() if _ENVIRON.get(name) != value
-        }  # fmt: skip
+            for name, value in self._variables.items()
+            if _ENVIRON.get(name) != value
+        }
         if gone:
-            words = f"environment variables changed or removed: {', '.join(sorted(gone)[:3])}"
-            damage.mend(words, partial(os.environ.update, gone))
+            message = f"environment variables changed or removed: {', '.join(sorted(gone)[:3])}"
+            damage.mend(message, partial(os.environ.update, gone))
 
     def _restore_path(self) -> None:
         added = [entry for entry in sys.path if entry not in self._path]
@@ -204,7 +227,9 @@ def _handlers() -> List[Any]:
 def _timers() -> List[bool]:
     """Which timers run."""
     left = list(map(_signal.getitimer, _TIMERS))
-    return _NO_TIMER if left == _NONE_RUNS else [each != _OFF for each in left]
+    if left == _NONE_RUNS:
+        return _NO_TIMER
+    return [each != _OFF for each in left]
 
 
 def _closed() -> List[bool]:

@@ -137,9 +137,9 @@ def _tags(owner: Any) -> List[str]:
     if isinstance(tags, str):
         return [tags]
     if isinstance(tags, (list, tuple, set, frozenset)):
-        return sorted(str(tag) for tag in tags) if isinstance(tags, (set, frozenset)) else [
-            str(tag) for tag in tags
-        ]  # fmt: skip
+        if isinstance(tags, (set, frozenset)):
+            return sorted(str(tag) for tag in tags)
+        return [str(tag) for tag in tags]
     return []
 
 

@@ -32,10 +32,12 @@ class _Loader(unittest.TestLoader):
     def loadTestsFromModule(self, module: ModuleType, *args: Any, **options: Any) -> Any:
         suite = super().loadTestsFromModule(module, *args, **options)
         file = getattr(module, "__file__", None)
-        place = os.path.abspath(file) if file else None
+        path = None
+        if file:
+            path = os.path.abspath(file)
         for case in cases_in(suite):
             if not hasattr(case, "wolfbane_file"):
-                _stamp(case, place)
+                _stamp(case, path)
         return suite
 
 
@@ -82,11 +84,11 @@ class TestLoader:
 
     def take(self, path: str, name: str) -> Optional[LoadedTest]:
         """One test, returned once, so that its memory is free after it ran."""
-        found = self.tests(path).pop(name, None)
-        if found is None:
+        test = self.tests(path).pop(name, None)
+        if test is None:
             del self._found[path]
-            found = self.tests(path).pop(name, None)
-        return found
+            test = self.tests(path).pop(name, None)
+        return test
 
     def _load(self, path: str) -> Dict[str, LoadedTest]:
         file = os.path.join(self.root, path)

@@ -63,8 +63,8 @@ class ModuleState:
                 continue
             ours = isinstance(file, str) and os.path.realpath(file).startswith(self._root)
             for name, value in before.items():
-                found = now.get(name, _MISSING)
-                if found is not value and _is_restored(value, found, ours):
+                current = now.get(name, _MISSING)
+                if current is not value and _is_restored(value, current, ours):
                     yield module, name, value
 
 

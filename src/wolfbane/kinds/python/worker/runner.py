@@ -76,8 +76,8 @@ class _PythonWorker:
             output = self.capture.take()
             divisible = self.library.divisible.get(path, False)
             done = {"type": "collected", "file": path, "divisible": divisible, **problem}
-            done["tests"] = [_test_message(path, found) for found in tests.values()]
-            done["depends"] = self.library.sources(found.case for found in tests.values())
+            done["tests"] = [_test_message(path, test) for test in tests.values()]
+            done["depends"] = self.library.sources(test.case for test in tests.values())
             self.channel.send({**done, "output": output} if problem else done)
 
     def run(self, path: str, names: List[str]) -> None:
@@ -86,17 +86,23 @@ class _PythonWorker:
         suite = unittest.TestSuite()
         for name in names:
             try:
-                found = self.library.take(path, name)
+                test = self.library.take(path, name)
             except BaseException as error:  # the file loads no more, though it did before
                 self._finish(path, name, seconds=0.0, **problem_of(error))
             else:
-                if found is None:
-                    self._finish(path, name, "errored", "the test is no longer in the file", 0.0)
-                elif found.blocked:
-                    self._finish(path, name, "blocked", found.blocked, 0.0)
+                if test is None:
+                    self._finish(
+                        path,
+                        name,
+                        "errored",
+                        message="the test is no longer in the file",
+                        seconds=0.0,
+                    )
+                elif test.blocked:
+                    self._finish(path, name, "blocked", message=test.blocked, seconds=0.0)
                 else:
-                    waiting[id(found.case)] = found
-                    suite.addTest(found.case)
+                    waiting[id(test.case)] = test
+                    suite.addTest(test.case)
         self.library.use(path)
         result = _Result(self, path, waiting)
         modules = ModuleState(self.library.root, os.path.join(self.library.root, path))
@@ -107,13 +113,13 @@ class _PythonWorker:
                     suite.run(result)
                 break
             except KeyboardInterrupt:  # raised by a test itself: no key reaches this process
-                suite = unittest.TestSuite(found.case for found in waiting.values())
+                suite = unittest.TestSuite(test.case for test in waiting.values())
         if result.spoiled:
             waiting.clear()
         result.account_for_the_rest()
         if changed := modules.restore():
-            words = {"left": [f"{name} replaced" for name in changed], "lasting": False}
-            self.channel.hold({"type": "damage", "address": path, **words})
+            damage = {"left": [f"{name} replaced" for name in changed], "lasting": False}
+            self.channel.hold({"type": "damage", "address": path, **damage})
         self.channel.send({"type": "ran", "file": path, "spoiled": result.spoiled})
 
     def _finish(
@@ -143,24 +149,24 @@ class _Result(unittest.TestResult):
         self.spoiled = False
 
     def startTest(self, test: Any) -> None:
-        found = self._waiting.get(id(test))
-        if found is None:
+        loaded = self._waiting.get(id(test))
+        if loaded is None:
             return
-        self._current, self._news, self._parts = found, [], []
+        self._current, self._news, self._parts = loaded, [], []
         if type(test) is not self._class:  # hooks of classes and modules ran meanwhile
             self._class, self._state = type(test), ProcessState()
-        self._worker.channel.send({"type": "started", "address": self._address(found.name)})
+        self._worker.channel.send({"type": "started", "address": self._address(loaded.name)})
         self._began = time.perf_counter()
 
     def stopTest(self, test: Any) -> None:
-        found = self._current
-        if found is None or found is not self._waiting.get(id(test)):
+        loaded = self._current
+        if loaded is None or loaded is not self._waiting.get(id(test)):
             return
         seconds = time.perf_counter() - self._began
         leaving = sys.exc_info()[1]
         if isinstance(leaving, KeyboardInterrupt):
             self._news.append(problem_of(leaving))
-        message: Message = {"type": "finished", "address": self._address(found.name)}
+        message: Message = {"type": "finished", "address": self._address(loaded.name)}
         message.update(verdict_of(self._news, self._parts), seconds=round(seconds, 6))
         if self._parts:
             message["parts"] = self._parts
@@ -203,8 +209,10 @@ class _Result(unittest.TestResult):
 
     def addSkip(self, test: Any, reason: str) -> None:
         if self._current is None and id(test) in self._waiting:  # Python 3.12.1 starts no skips
-            found = self._waiting.pop(id(test))
-            self._worker._finish(self._path, found.name, "skipped", str(reason), 0.0)
+            loaded = self._waiting.pop(id(test))
+            self._worker._finish(
+                self._path, loaded.name, "skipped", message=str(reason), seconds=0.0
+            )
         elif self._current is None:
             self._hook(test, {"outcome": "skipped", "message": str(reason)})
         elif id(test) == id(self._current.case):
@@ -242,16 +250,16 @@ class _Result(unittest.TestResult):
         """
         output = self._worker.capture.take()
         reported = set()
-        for found in list(self._waiting.values()):
-            places = (found.group, type(found.case).__module__)
+        for loaded in list(self._waiting.values()):
+            places = (loaded.group, type(loaded.case).__module__)
             hook = next((h for h in self._hooks if h[0] in places), None)
             reported.add(id(hook))
             problem = hook[2] if hook else _never_started()
-            self._worker._finish(self._path, found.name, seconds=0.0, **problem)
+            self._worker._finish(self._path, loaded.name, seconds=0.0, **problem)
         for hook in self._hooks:
-            place, name, problem = hook
+            file, name, problem = hook
             if id(hook) not in reported and problem["outcome"] != "skipped":
-                name = f"{place.rpartition('.')[2]} / {name}"
+                name = f"{file.rpartition('.')[2]} / {name}"
                 if output:
                     kept = {"type": "output", "address": self._address(name), "stream": "both"}
                     self._worker.channel.hold({**kept, "text": output})
@@ -259,10 +267,10 @@ class _Result(unittest.TestResult):
 
     def _hook(self, holder: Any, problem: Message) -> None:
         """``holder`` reads ``setUpClass (module.Class)`` or ``tearDownModule (module)``."""
-        hook, _, place = str(holder).partition(" (")
+        hook, _, file = str(holder).partition(" (")
         if problem["outcome"] != "skipped":
             problem = {**problem, "message": f"in {hook}: {problem['message']}"}
-        self._hooks.append((place.rstrip(")"), hook, problem))
+        self._hooks.append((file.rstrip(")"), hook, problem))
 
     def _address(self, name: str) -> str:
         return address_of(self._path, name)
@@ -277,13 +285,13 @@ def _never_started() -> Message:
     return {"outcome": "errored", "message": "the standard library's runner did not run this test"}
 
 
-def _test_message(path: str, found: LoadedTest) -> Message:
-    address = address_of(path, found.name)
-    message: Message = {"type": "test", "address": address, "group": found.group}
-    if found.line:
-        message["line"] = found.line
-    if found.tags:
-        message["tags"] = found.tags
-    if found.blocked:
-        message["blocked"] = found.blocked
+def _test_message(path: str, test: LoadedTest) -> Message:
+    address = address_of(path, test.name)
+    message: Message = {"type": "test", "address": address, "group": test.group}
+    if test.line:
+        message["line"] = test.line
+    if test.tags:
+        message["tags"] = test.tags
+    if test.blocked:
+        message["blocked"] = test.blocked
     return message

@@ -14,6 +14,7 @@ import re
 from dataclasses import replace
 
 from wolfbane.kinds.scenario.worker.feature_tables import FENCE, read_table, read_text
+from wolfbane.kinds.scenario.worker.feature_tags import Tags, shortened
 from wolfbane.kinds.scenario.worker.keywords import ENGLISH, EVERY_LANGUAGE, KEYWORDS, words_of
 from wolfbane.kinds.scenario.worker.scenarios import (
     Examples,
@@ -31,7 +32,6 @@ from wolfbane.kinds.scenario.worker.scenarios import (
 __all__ = ["Feature", "FeatureError", "Scenario", "Section", "Step", "read"]
 
 _LANGUAGE = re.compile(r"^\s*#\s*language\s*:\s*(\S+)\s*$")
-_TAG = re.compile(r"@[^\s@]+")
 
 
 def read(text: str) -> Feature:
@@ -44,10 +44,8 @@ class _FeatureReader:
         self.lines = text.splitlines()
         self.at = 0
         self.language = ENGLISH
-        self.words = words_of(ENGLISH)
-        self.tags: list[str] = []
-        self.tags_line = 0
-        self.tags_problem: FeatureError | None = None
+        self.keywords = words_of(ENGLISH)
+        self.tags = Tags()
         self.above: list[Heading] = []
         self.blocks: list[FeatureBlock] = []
         self.block: FeatureBlock | None = None
@@ -63,9 +61,9 @@ class _FeatureReader:
                     raise
                 self._take(error)
             self.at += 1
-        if self.tags:
+        if self.tags.names:
             message = "these tags have no feature, rule, scenario or examples below them"
-            self._lone(FeatureError(message, self.tags_line))
+            self._lone(FeatureError(message, self.tags.line))
         if not self.above:
             message = f"the file has no '{self._feature_word}:' line"
             raise FeatureError(message, max(1, len(self.lines)), fatal=True)
@@ -75,9 +73,13 @@ class _FeatureReader:
             self._outline(block)
         feature = self.above[0]
         return Feature(
-            feature.name, self.language, tuple(feature.tags), tuple(scenarios),
-            tuple(self.sections), tuple(self.warnings),
-        )  # fmt: skip
+            name=feature.name,
+            language=self.language,
+            tags=tuple(feature.tags),
+            scenarios=tuple(scenarios),
+            sections=tuple(self.sections),
+            warnings=tuple(self.warnings),
+        )
 
     def _outline(self, block: FeatureBlock) -> None:
         """An outline's sections; a warning if it gives no tests."""
@@ -86,8 +88,8 @@ class _FeatureReader:
             if examples.rows:
                 self.sections.append(Section("", examples.line, examples.rows[-1][0]))
         if not block.problem and not any(len(examples.rows) > 1 for examples in block.examples):
-            words = f"'{block.name}' has no rows of examples, so it gives no tests"
-            self.warnings.append((words, block.line))
+            message = f"'{block.name}' has no rows of examples, so it gives no tests"
+            self.warnings.append((message, block.line))
 
     def _take(self, error: FeatureError) -> None:
         """An error affects only its scenario; in a background, all scenarios that it applies to."""
@@ -102,7 +104,11 @@ class _FeatureReader:
         """An error that belongs to no scenario. It becomes a scenario, so that it is visible."""
         tags = [tag for heading in self.above for tag in heading.tags]
         name = name or f"line {error.line}"
-        block = FeatureBlock("scenario", "", name, error.line, tags, [*self.above], end=error.line)
+        above = [*self.above]
+        block = FeatureBlock(
+            kind="scenario", title="", name=name, line=error.line, tags=tags, above=above
+        )
+        block.end = error.line
         block.problem = error
         self.blocks.append(block)
         self.block = block
@@ -117,9 +123,9 @@ class _FeatureReader:
         if not stripped or stripped.startswith("#"):
             return
         if stripped.startswith("@"):
-            self._tag(stripped, number)
+            self.tags.read(stripped, number)
             return
-        if heading := self.words.heading(stripped):
+        if heading := self.keywords.heading(stripped):
             self._open(*heading, number)
         elif stripped.startswith("|"):
             self._table(number)
@@ -137,19 +143,11 @@ class _FeatureReader:
             message = f"unknown language '{language}'; known: {', '.join(sorted(KEYWORDS))}"
             raise FeatureError(message, number, fatal=True)
         self.language = language.lower()
-        self.words = words_of(self.language)
+        self.keywords = words_of(self.language)
 
     @property
     def _feature_word(self) -> str:
         return str(KEYWORDS[self.language]["feature"][0])
-
-    def _tag(self, line: str, number: int) -> None:
-        self.tags_line = self.tags_line if self.tags else number
-        line = re.sub(r"\s#.*", "", line)
-        self.tags += [tag[1:] for tag in _TAG.findall(line)]
-        if rest := _TAG.sub("", line).strip():
-            message = f"'{_short(rest)}' in a tag line: each tag must start with @"
-            self.tags_problem = FeatureError(message, number)
 
     @property
     def _in_description(self) -> bool:
@@ -158,56 +156,60 @@ class _FeatureReader:
         return self.block is None or bool(examples and not examples[-1].rows)
 
     def _step(self, line: str, number: int) -> Step | None:
-        found = None if self._in_description else self.words.step(line)
-        if found is None:
+        step = None if self._in_description else self.keywords.step(line)
+        if step is None:
             return None
-        kind, word, text = found
+        kind, word, text = step
         if not text and word == EVERY_LANGUAGE:
             return None
         if not text:
             raise FeatureError(f"'{word}' must be followed by text", number)
-        return Step(word, kind, text, number)
+        return Step(keyword=word, kind=kind, text=text, line=number)
 
     def _open(self, kind: str, word: str, name: str, number: int) -> None:
-        tags, self.tags = self.tags, []
-        problem, self.tags_problem = self.tags_problem, None
+        above_it, self.tags = self.tags, Tags()
+        tags, problem = above_it.names, above_it.problem
         if kind == "feature":
             if self.above:
                 raise FeatureError("a file can have only one feature", number, fatal=True)
-            self.above = [Heading(word, name, tags, number, problem=problem)]
+            self.above = [Heading(title=word, name=name, tags=tags, line=number, problem=problem)]
             return
         if not self.above:
             message = f"'{self._feature_word}:' must be the first line"
             raise FeatureError(message, number, fatal=True)
         if kind == "rule":
             self._close_rule()
-            self.above = [self.above[0], Heading(word, name, tags, number, problem=problem)]
+            self.above = [
+                self.above[0],
+                Heading(title=word, name=name, tags=tags, line=number, problem=problem),
+            ]
             self.block = None
         elif kind == "examples":
-            self._examples(tags, number)
+            self._examples(tags, above_it.line or number, number)
             if self.block is not None:
                 self.block.problem = self.block.problem or problem
         elif kind == "background":
-            self._background(word, name, tags, number)
+            self._background(word, name, above_it, number=number)
         else:
             inherited = [tag for heading in self.above for tag in heading.tags]
             name = name or f"scenario of line {number}"
-            if tags and self.tags_line < number:
-                where = [heading.name for heading in self.above[1:] if heading.name]
-                whole = " / ".join([*where, name])
-                self.sections.append(Section(whole, self.tags_line, number))
-            above = list(self.above)
-            self.block = FeatureBlock(kind, word, name, number, [*inherited, *tags], above)
+            if tags and above_it.line < number:
+                whole = " / ".join([*(rule.name for rule in self.above[1:] if rule.name), name])
+                self.sections.append(Section(whole, above_it.line, number))
+            tags, above = [*inherited, *tags], list(self.above)
+            self.block = FeatureBlock(
+                kind=kind, title=word, name=name, line=number, tags=tags, above=above
+            )
             self.block.problem = problem
             self.blocks.append(self.block)
 
-    def _examples(self, tags: list[str], number: int) -> None:
+    def _examples(self, tags: list[str], line: int, number: int) -> None:
         if self.block is None or self.block.kind not in ("outline", "scenario"):
             raise FeatureError("examples must be below an outline", number)
         self.block.kind = "outline"
-        self.block.examples.append(Examples(self.tags_line if tags else number, tags))
+        self.block.examples.append(Examples(line, tags))
 
-    def _background(self, word: str, name: str, tags: list[str], number: int) -> None:
+    def _background(self, word: str, name: str, tags: Tags, number: int) -> None:
         here = self.above[-1]
         if here.has_background:
             where = "rule" if len(self.above) > 1 else "feature"
@@ -215,10 +217,12 @@ class _FeatureReader:
         if any(block.above[-1] is here for block in self.blocks):
             raise FeatureError("a background must be before the scenarios", number, fatal=True)
         here.has_background = True
-        self.block = FeatureBlock("background", word, name, number, [], list(self.above))
+        self.block = FeatureBlock(
+            kind="background", title=word, name=name, line=number, tags=[], above=list(self.above)
+        )
         self.block.steps = here.background
-        if tags:
-            raise FeatureError("a background cannot have tags", self.tags_line)
+        if tags.names:
+            raise FeatureError("a background cannot have tags", tags.line)
 
     def _close_rule(self) -> None:
         for rule in self.above[1:]:
@@ -258,34 +262,34 @@ class _FeatureReader:
         """A description: free text below a heading. In other places, it is an error."""
         if not self.above:
             hint = self._nearly(line) or f"'{self._feature_word}:' must be the first line"
-            raise FeatureError(f"cannot read '{_short(line)}': {hint}", number, fatal=True)
-        heading = self.words.nearest_heading(line)
+            raise FeatureError(f"cannot read '{shortened(line)}': {hint}", number, fatal=True)
+        heading = self.keywords.nearest_heading(line)
         if heading and self._steps_follow():
             self.block = None
-            message = f"'{_short(line)}': did you mean '{heading}:'?"
+            message = f"'{shortened(line)}': did you mean '{heading}:'?"
             self._lone(FeatureError(message, number), line.partition(":")[2].strip())
             return
         free = self._in_description or (self.block is not None and not self.block.steps)
-        if free and not self.tags and not self._nearly_a_step(line):
+        if free and not self.tags.names and not self._nearly_a_step(line):
             holder = self.above[-1] if self.block is None else self.block
             holder.description.append(line)
             return
         hint = self._nearly(line) or "expected a step, a table, a quoted text or a heading"
-        raise FeatureError(f"cannot read '{_short(line)}': {hint}", number)
+        raise FeatureError(f"cannot read '{shortened(line)}': {hint}", number)
 
     def _steps_follow(self) -> bool:
         """Whether steps with keywords precede the next heading: not below free text."""
         for line in self.lines[self.at + 1 :]:
             stripped = line.strip()
-            if stripped.startswith("@") or self.words.heading(stripped):
+            if stripped.startswith("@") or self.keywords.heading(stripped):
                 return False
-            found = self.words.step(stripped)
-            if found is not None and found[1] != EVERY_LANGUAGE:
+            step = self.keywords.step(stripped)
+            if step is not None and step[1] != EVERY_LANGUAGE:
                 return True
         return False
 
     def _nearly(self, line: str) -> str:
-        heading = self.words.nearest_heading(line)
+        heading = self.keywords.nearest_heading(line)
         meant = f"{heading}:" if heading else self._nearly_a_step(line)
         return f"did you mean '{meant}'?" if meant else ""
 
@@ -293,8 +297,4 @@ class _FeatureReader:
         """The step keyword that a line below a scenario probably means."""
         if self.block is None or self._in_description:
             return ""
-        return self.words.nearest_step(line, 0.6 if self.block.steps else 0.8)
-
-
-def _short(line: str) -> str:
-    return line if len(line) <= 40 else f"{line[:37]}..."
+        return self.keywords.nearest_step(line, 0.6 if self.block.steps else 0.8)

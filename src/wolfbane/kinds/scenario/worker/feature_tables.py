@@ -40,10 +40,10 @@ def read_table(lines: list[str], start: int) -> FeatureTable:
         elif line and not line.startswith("#"):
             break
         at += 1
-    for place, cells in rows:
+    for number, cells in rows:
         if len(cells) != len(rows[0][1]) and problem is None:
             message = f"this row has {len(cells)} cells, but the first row has {len(rows[0][1])}"
-            problem = FeatureError(message, place)
+            problem = FeatureError(message, number)
     return FeatureTable(rows, at - 1, problem)
 
 

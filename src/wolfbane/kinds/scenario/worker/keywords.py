@@ -36,20 +36,22 @@ class Words:
         self.steps = {word: kind for kind in reversed(STEPS) for word in translations[kind]}
         self.steps[EVERY_LANGUAGE] = "and"
         joined = bool(translations.get("joined"))
-        words = sorted(self.steps, key=len, reverse=True)
+        keywords = sorted(self.steps, key=len, reverse=True)
         self._heading = re.compile(f"({_one_of(self.headings)})\\s*[:\uff1a]\\s*(.*)")
         self._step = re.compile(
             "|".join(
                 f"({_any_apostrophe(word)}){'' if joined or word[-1] == chr(39) else '(?=[ ]|$)'}"
-                for word in words
+                for word in keywords
             )
         )
-        self._in_order = words
+        self._in_order = keywords
 
     def heading(self, line: str) -> tuple[str, str, str] | None:
         """The kind, the keyword and the name of a heading."""
         match = self._heading.match(line)
-        return (self.headings[match[1]], match[1], match[2].strip()) if match else None
+        if match:
+            return (self.headings[match[1]], match[1], match[2].strip())
+        return None
 
     def step(self, line: str) -> tuple[str, str, str] | None:
         """The kind, the keyword and the text of a step."""
@@ -62,7 +64,10 @@ class Words:
     def nearest_heading(self, line: str) -> str:
         """The heading that a line with a colon probably means, or nothing."""
         head, colon, _ = line.partition(":")
-        close = difflib.get_close_matches(head, self.headings, 1, 0.75) if colon else []
+        if colon:
+            close = difflib.get_close_matches(head, self.headings, 1, 0.75)
+        else:
+            close = []
         return close[0] if close else ""
 
     def nearest_step(self, line: str, cutoff: float) -> str:
@@ -77,8 +82,8 @@ def words_of(language: str) -> Words:
     return Words(language)
 
 
-def _one_of(words: Any) -> str:
-    return "|".join(re.escape(word) for word in sorted(words, key=len, reverse=True))
+def _one_of(keywords: Any) -> str:
+    return "|".join(re.escape(word) for word in sorted(keywords, key=len, reverse=True))
 
 
 def _any_apostrophe(word: str) -> str:

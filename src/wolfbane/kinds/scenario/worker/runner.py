@@ -69,10 +69,10 @@ class ScenarioWorker:
     def steps(self, files: List[str]) -> None:
         """Report the steps of the suite and their uses in these files."""
         if self.problem:
-            words = str(self.problem.get("message", "")).strip()
-            self.channel.send({"type": "listed", "undefined": [], "message": words})
+            message = str(self.problem.get("message", "")).strip()
+            self.channel.send({"type": "listed", "undefined": [], "message": message})
             return
-        tell_uses(self.channel, self.book, self.root, files)
+        tell_uses(self.channel, self.book, self.root, files=files)
 
     def collect(self, path: str) -> None:
         """Report the scenarios of a file, or the error in it."""
@@ -82,12 +82,17 @@ class ScenarioWorker:
             feature = self.read(path)
         except features.FeatureError as error:
             frame = {"file": os.path.join(self.root, path), "line": error.line, "function": ""}
-            self.channel.send({**done, "outcome": "errored", "message": str(error),
-                               "frames": [frame]})  # fmt: skip
+            self.channel.send(
+                {**done, "outcome": "errored", "message": str(error), "frames": [frame]}
+            )
             return
         for scenario in feature.scenarios:
-            message = {"address": f"{path}#{scenario.name}", "line": scenario.line,
-                    "end": scenario.end, "tags": list(scenario.tags)}  # fmt: skip
+            message = {
+                "address": f"{path}#{scenario.name}",
+                "line": scenario.line,
+                "end": scenario.end,
+                "tags": list(scenario.tags),
+            }
             self.channel.hold({"type": "test", **message})
         self.channel.send(done)
 
@@ -108,30 +113,32 @@ class ScenarioWorker:
         known = {scenario.name: scenario for scenario in feature.scenarios}
         if not self.ran_before and not self.problem:
             self.ran_before = True
-            self.problem = self.hooks("before", "run", {"shared": self.shared}, ())
+            self.problem = self.hooks("before", "run", {"shared": self.shared}, tags=())
         shared = Shared(self.shared)
         facts = ScenarioFacts(feature.name, feature.tags, feature.name)
         special = {"shared": shared, "scenario": facts}
-        problem = self.problem or self.hooks("before", "feature", special, feature.tags)
+        problem = self.problem or self.hooks("before", "feature", special, tags=feature.tags)
         for name in names:
             if name in known:
-                ScenarioRun(self, path, feature, known[name], shared).run(problem)
+                ScenarioRun(self, path, feature, scenario=known[name], shared=shared).run(problem)
         if not self.problem:
-            self.after(f"{path}#after feature", "feature", special, feature.tags)
+            self.after(f"{path}#after feature", "feature", special, tags=feature.tags)
         self.channel.send({"type": "ran", "file": path})
 
     def close(self) -> None:
         """Run the hooks that come after everything."""
         if self.ran_before and not self.problem:
-            place = os.path.relpath(self.folders[0], self.root) if self.folders else "."
-            self.after(f"{place}#after run", "run", {"shared": self.shared}, ())
+            path = "."
+            if self.folders:
+                path = os.path.relpath(self.folders[0], self.root)
+            self.after(f"{path}#after run", "run", {"shared": self.shared}, tags=())
         self.channel.send({"type": "closed"})
 
     def after(
         self, address: str, what: str, special: Dict[str, Any], tags: Tuple[str, ...]
     ) -> None:
         """Run closing hooks; a hook that fails is a separate entry."""
-        problem = self.hooks("after", what, special, tags)
+        problem = self.hooks("after", what, special, tags=tags)
         if problem:
             self.say_printed(address)
             self.finish(address, problem)
@@ -176,7 +183,7 @@ class ScenarioWorker:
 def _loading_problem(error: BaseException) -> Message:
     problem = problem_of(error)
     if isinstance(error, BadStep):
-        file, line = error.place
+        file, line = error.location
         problem["frames"] = [{"file": file, "line": line, "function": ""}]
         problem["message"] = str(error)
     if isinstance(error, SyntaxError):

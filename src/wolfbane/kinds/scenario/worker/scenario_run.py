@@ -60,9 +60,13 @@ class ScenarioRun:
     """One running scenario."""
 
     def __init__(
-        self, worker: ScenarioHost, path: str, feature: features.Feature,
-        scenario: features.Scenario, shared: Shared,
-    ) -> None:  # fmt: skip
+        self,
+        worker: ScenarioHost,
+        path: str,
+        feature: features.Feature,
+        scenario: features.Scenario,
+        shared: Shared,
+    ) -> None:
         self.worker, self.scenario = worker, scenario
         self.file = os.path.join(worker.root, path)
         self.address = f"{path}#{scenario.name}"
@@ -80,15 +84,19 @@ class ScenarioRun:
             verdict = self.wrong() or problem or self.check() or self.perform()
         finally:
             wolfbane.steps.registry.keep = None
-        finished = {"type": "finished", "address": self.address, "parts": self.parts,
-                    "about": self.scenario.about}  # fmt: skip
+        finished = {
+            "type": "finished",
+            "address": self.address,
+            "parts": self.parts,
+            "about": self.scenario.about,
+        }
         self.worker.say_printed(self.address)
         seconds = round(time.perf_counter() - began, 6)
         if not before.still_holds():
             damage = before.restore(ProcessState())
             if damage.mended or damage.lasting:
-                words = {"type": "damage", "address": self.address, **in_words(damage)}
-                self.worker.channel.hold(words)
+                message = {"type": "damage", "address": self.address, **in_words(damage)}
+                self.worker.channel.hold(message)
         self.worker.channel.send({**finished, "seconds": seconds, **(verdict or PASSED)})
 
     def wrong(self) -> Message:
@@ -104,40 +112,45 @@ class ScenarioRun:
 
         An error in a step has priority over a missing step.
         """
-        self.found: List[Tuple[Definition, Any]] = []
+        self.matches: List[Tuple[Definition, Any]] = []
         parts, undefined, wrong = [], [], []
         for step in self.scenario.steps:
-            found = self.worker.book.find(step.kind, step.text)
+            lookup = self.worker.book.find(step.kind, step.text)
             parts.append(self.part(step, "skipped"))
-            if len(found.matches) == 1:
-                self.found.append(found.matches[0])
+            if len(lookup.matches) == 1:
+                self.matches.append(lookup.matches[0])
                 continue
-            if found.misfit:
-                wrong.append(found.misfit)
-            elif found.matches:
-                places = " and ".join(definition.place for definition, _ in found.matches)
+            if lookup.misfit:
+                wrong.append(lookup.misfit)
+            elif lookup.matches:
+                places = " and ".join(definition.location for definition, _ in lookup.matches)
                 wrong.append(f"'{step.text}' is defined more than once: {places}")
             else:
-                undefined.append((step, found.nearest))
+                undefined.append((step, lookup.nearest))
             parts[-1]["outcome"] = "errored" if len(wrong) + len(undefined) > 0 else "skipped"
-            if not found.matches and not found.misfit:
+            if not lookup.matches and not lookup.misfit:
                 parts[-1]["outcome"] = "blocked"
         if not self.scenario.steps:
             return {"outcome": "blocked", "message": "the scenario has no steps"}
         if not (undefined or wrong):
             return {}
         self.parts = parts
-        outcome = "errored" if wrong else "blocked"
+        outcome = "blocked"
+        if wrong:
+            outcome = "errored"
         first = next(part for part in parts if part["outcome"] == outcome)
         frames = [{"file": self.file, "line": first["line"], "function": first["name"]}]
-        message = wrong[0] if wrong else _to_define(undefined)
+        if wrong:
+            message = wrong[0]
+        else:
+            message = _to_define(undefined)
         return {"outcome": outcome, "message": message, "frames": frames}
 
     def perform(self) -> Message:
         """Run the hooks and the steps. Returns the problem, if one failed."""
         tags = self.scenario.tags
-        problem = self.worker.hooks("before", "scenario", self.special, tags)
-        for step, (definition, match) in zip(self.scenario.steps, self.found):
+        problem = self.worker.hooks("before", "scenario", self.special, tags=tags)
+        for step, (definition, match) in zip(self.scenario.steps, self.matches):
             began = time.perf_counter()
             part = self.part(step, "skipped")
             self.number += 1
@@ -150,25 +163,32 @@ class ScenarioRun:
             self.parts.append(part)
         self.number = 0
         self.facts.outcome = problem.get("outcome", "passed")
-        closing = self.worker.hooks("after", "scenario", self.special, tags)
-        return problem if problem and problem["outcome"] != "skipped" else closing or problem
+        closing = self.worker.hooks("after", "scenario", self.special, tags=tags)
+        if problem and problem["outcome"] != "skipped":
+            return problem
+        return closing or problem
 
     def step(self, step: features.Step, definition: Definition, match: Any) -> Message:
         """Call the function of a step. Returns the problem, if it failed."""
         rows = [list(row) for row in step.table]
-        special = {**self.special, "text": step.doc,
-                   "table": wolfbane.steps.Table(rows) if rows else None}  # fmt: skip
+        special = {
+            **self.special,
+            "text": step.doc,
+            "table": wolfbane.steps.Table(rows) if rows else None,
+        }
         try:
             finish(definition.call(match, special))
         except BaseException as error:
             if isinstance(error, SystemExit):
                 raise
-            outcome = "failed" if isinstance(error, AssertionError) else "errored"
+            outcome = "errored"
+            if isinstance(error, AssertionError):
+                outcome = "failed"
             problem = problem_of(error.with_traceback(_from_the_step_on(error)), outcome)
             if problem["outcome"] != "skipped":
                 line = f"{step.keyword} {step.text}"
-                place = {"file": self.file, "line": step.line, "function": line}
-                problem["frames"] = [place, *problem["frames"]]
+                frame = {"file": self.file, "line": step.line, "function": line}
+                problem["frames"] = [frame, *problem["frames"]]
                 problem["message"] += f"\n\nin the step: {line}"
             return problem
         return {}
@@ -185,9 +205,17 @@ class ScenarioRun:
 
     def keep(self, name: str, ending: str, content: Union[str, bytes]) -> None:
         """Send an attachment of a step. Text is sent as text, because secrets in it are masked."""
-        message: Message = {"type": "evidence", "address": self.address, "kind": ending,
-                         "name": name, "part": self.number}  # fmt: skip
-        data = content.encode("utf-8", "replace") if isinstance(content, str) else content
+        message: Message = {
+            "type": "evidence",
+            "address": self.address,
+            "kind": ending,
+            "name": name,
+            "part": self.number,
+        }
+        if isinstance(content, str):
+            data = content.encode("utf-8", "replace")
+        else:
+            data = content
         try:
             message["text"] = data.decode("utf-8")
         except UnicodeDecodeError:
@@ -205,7 +233,9 @@ def _to_define(undefined: List[Tuple[features.Step, str]]) -> str:
         below = ["table"] * bool(step.table) + ["text"] * (step.doc is not None)
         hint = f"# {nearest}\n" if nearest else ""
         snippets[hint + snippet(step.kind, step.text, below)] = None
-    steps = "1 step is" if len(undefined) == 1 else f"{len(undefined)} steps are"
+    steps = "1 step is"
+    if len(undefined) != 1:
+        steps = f"{len(undefined)} steps are"
     return f"{steps} not defined. Add these definitions:\n\n{chr(10).join(snippets)}".rstrip()
 
 

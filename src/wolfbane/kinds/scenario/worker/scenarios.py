@@ -150,17 +150,33 @@ def expanded(block: FeatureBlock) -> Iterator[Scenario]:
     if block.kind == "scenario" or problem:
         steps = (*block.before, *block.steps)
         tags = _once(block.tags)
-        yield Scenario(name, block.line, block.end, tags, steps, about, problem)
+        yield Scenario(
+            name=name,
+            line=block.line,
+            end=block.end,
+            tags=tags,
+            steps=steps,
+            about=about,
+            problem=problem,
+        )
         return
     titles = _row_titles(block)
     for examples in block.examples:
-        heads = examples.rows[0][1] if examples.rows else ()
+        if examples.rows:
+            heads = examples.rows[0][1]
+        else:
+            heads = ()
         tags = _once([*block.tags, *examples.tags])
         for line, cells in examples.rows[1:]:
             values = dict(zip(heads, cells))
             inside = tuple(_filled_step(step, values) for step in block.steps)
             yield Scenario(
-                f"{name}{NESTED}{titles[line]}", line, line, tags, (*block.before, *inside), about
+                name=f"{name}{NESTED}{titles[line]}",
+                line=line,
+                end=line,
+                tags=tags,
+                steps=(*block.before, *inside),
+                about=about,
             )
 
 
@@ -170,15 +186,18 @@ def _row_titles(block: FeatureBlock) -> dict[int, str]:
     That is the outline's name with the row's values, if this name is unique; otherwise with all
     values; and only the values if the name has no placeholder.
     """
-    found = {}
+    rows = {}
     for examples in block.examples:
-        heads = examples.rows[0][1] if examples.rows else ()
+        if examples.rows:
+            heads = examples.rows[0][1]
+        else:
+            heads = ()
         for line, cells in examples.rows[1:]:
-            found[line] = (_filled(block.name, dict(zip(heads, cells))), ", ".join(cells))
-    filled = [title for title, _ in found.values()]
+            rows[line] = (_filled(block.name, dict(zip(heads, cells))), ", ".join(cells))
+    filled = [title for title, _ in rows.values()]
     unique = {title for title in filled if filled.count(title) == 1}
     titles = {}
-    for line, (title, values) in found.items():
+    for line, (title, values) in rows.items():
         if title == block.name:
             titles[line] = values
         else:
@@ -189,7 +208,10 @@ def _row_titles(block: FeatureBlock) -> dict[int, str]:
 def _wrong_hole(block: FeatureBlock) -> Optional[FeatureError]:
     """A placeholder of a step that is similar to a column of the examples."""
     for examples in block.examples:
-        heads = examples.rows[0][1] if examples.rows else ()
+        if examples.rows:
+            heads = examples.rows[0][1]
+        else:
+            heads = ()
         for step in block.steps:
             for name in _HOLE.findall(step.text):
                 close = difflib.get_close_matches(name, heads, 1)
@@ -200,12 +222,16 @@ def _wrong_hole(block: FeatureBlock) -> Optional[FeatureError]:
 
 
 def _filled(text: str, values: dict[str, str]) -> str:
-    return _HOLE.sub(lambda match: values.get(match[1], match[0]), text) if "<" in text else text
+    if "<" in text:
+        return _HOLE.sub(lambda match: values.get(match[1], match[0]), text)
+    return text
 
 
 def _filled_step(step: Step, values: dict[str, str]) -> Step:
     table = tuple(tuple(_filled(cell, values) for cell in row) for row in step.table)
-    doc = None if step.doc is None else _filled(step.doc, values)
+    doc = None
+    if step.doc is not None:
+        doc = _filled(step.doc, values)
     return replace(step, text=_filled(step.text, values), table=table, doc=doc)
 
 
@@ -215,7 +241,10 @@ def distinct(scenarios: list[Scenario]) -> list[Scenario]:
     named = []
     for scenario in scenarios:
         count = seen[scenario.name] = seen.get(scenario.name, 0) + 1
-        name = f"{scenario.name} ({count})" if count > 1 else scenario.name
+        if count > 1:
+            name = f"{scenario.name} ({count})"
+        else:
+            name = scenario.name
         named.append(replace(scenario, name=name) if count > 1 else scenario)
     return named
 

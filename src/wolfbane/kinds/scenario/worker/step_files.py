@@ -35,13 +35,13 @@ def load_steps(folders: List[str]) -> None:
 
 def step_files(folder: str) -> List[str]:
     """The Python files below a folder, relative to it, in order."""
-    found = []
-    for place, folders, files in os.walk(folder):
+    result = []
+    for parent, folders, files in os.walk(folder):
         folders[:] = [n for n in folders if not n.startswith(".") and n != "__pycache__"]
-        inner = os.path.relpath(place, folder)
+        inner = os.path.relpath(parent, folder)
         names = [name for name in files if name.endswith(".py") and not name.startswith(".")]
-        found += [os.path.normpath(os.path.join(inner, name)) for name in names]
-    return sorted(found)
+        result += [os.path.normpath(os.path.join(inner, name)) for name in names]
+    return sorted(result)
 
 
 def _load(folder: str, name: str) -> None:
@@ -73,7 +73,9 @@ def _origin(dotted: str) -> Optional[str]:
         spec = importlib.util.find_spec(dotted)
     except ImportError:  # a name before the last dot means something else
         return None
-    return spec.origin if spec else None
+    if spec:
+        return spec.origin
+    return None
 
 
 class _Explained(importlib.machinery.SourceFileLoader):

@@ -79,11 +79,17 @@ class Pattern:
     def _strict(self, hole: _Hole) -> str:
         kind = self.kinds[hole.name]
         if kind.regex == TEXT.regex:
-            return _QUOTED if hole.quoted else f"{_QUOTED}|{kind.regex}"
+            if hole.quoted:
+                return _QUOTED
+            return f"{_QUOTED}|{kind.regex}"
         if not kind.plain:
-            return f"[\"']{kind.regex}[\"']" if hole.quoted else kind.regex
+            if hole.quoted:
+                return f"[\"']{kind.regex}[\"']"
+            return kind.regex
         in_quotes = f"\"(?:{kind.regex})\"|'(?:{kind.regex})'"
-        return in_quotes if hole.quoted else f"{kind.regex}|{in_quotes}"
+        if hole.quoted:
+            return in_quotes
+        return f"{kind.regex}|{in_quotes}"
 
     def values(self, match: Any) -> Dict[str, Any]:
         """The values of the placeholders in a text. A conversion may raise any exception."""
@@ -98,11 +104,14 @@ class Pattern:
         if not self.kinds:
             return []
         if self._loose is None:
-            words = sum(len(re.findall(r"\w\w+", n)) for n in self._nodes if isinstance(n, str))
-            anything = ".+?" if words >= _ENOUGH else rf"{_QUOTED}|\S+"
+            count = sum(len(re.findall(r"\w\w+", n)) for n in self._nodes if isinstance(n, str))
+            anything = ".+?" if count >= _ENOUGH else rf"{_QUOTED}|\S+"
             self._loose = re.compile(_expression(self._nodes, lambda _: anything), re.DOTALL)
         match = self._loose.fullmatch(text)
-        values = match.groupdict() if match else {}
+        if match:
+            values = match.groupdict()
+        else:
+            values = {}
         return [
             f"'{unquoted(value)}' {self.kinds[name].misfit} ({{{name}}})"
             for name, value in values.items()
@@ -124,9 +133,7 @@ def _parse(text: str) -> List[_Node]:
     return nodes
 
 
-def _sequence(
-    text: str, pieces: List[Any], at: int, *, inside: bool
-) -> Tuple[List[_Node], int]:  # fmt: skip
+def _sequence(text: str, pieces: List[Any], at: int, *, inside: bool) -> Tuple[List[_Node], int]:
     """The nodes up to the closing bracket or bar, or to the end, and the position after them."""
     nodes: List[_Node] = []
     while at < len(pieces):

@@ -6,7 +6,7 @@ import os
 from typing import Any, Dict, List, Tuple
 
 from wolfbane.kinds.scenario.worker import feature as features
-from wolfbane.kinds.scenario.worker.stepbook import Definition, StepBook, place_of
+from wolfbane.kinds.scenario.worker.stepbook import Definition, StepBook, location_of
 from wolfbane.kinds.worker.channel import Channel, Message
 
 Use = Tuple[str, int, str]
@@ -46,7 +46,7 @@ def _steps(root: str, path: str) -> List[Tuple[Use, str]]:
 
 
 def _message_of(definition: Definition, root: str, uses: List[Use]) -> Message:
-    file, line = place_of(definition.function)
+    file, line = location_of(definition.function)
     message: Dict[str, Any] = {"type": "step", "kind": definition.kind, "pattern": definition.text}
     inside = os.path.relpath(file, root)
     message.update(file=file if inside.startswith("..") else inside, line=line, uses=uses)

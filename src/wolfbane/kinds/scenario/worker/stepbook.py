@@ -23,9 +23,10 @@ SPECIAL = ("shared", "table", "text", "scenario")
 KINDS = ("given", "when", "then")
 _TRUE = ("yes", "true", "on")
 _BOOLEAN = HoleKind(
-    "yes|no|true|false|on|off", lambda text: text in _TRUE,
+    "yes|no|true|false|on|off",
+    lambda text: text in _TRUE,
     "is not one of yes, no, true, false, on, off",
-)  # fmt: skip
+)
 _INTEGER = HoleKind(r"[-+]?\d+", int, "is not a whole number")
 _NUMBER = HoleKind(
     r"[-+]?(?:\d+(?:[.,]\d+)?|[.,]\d+)",
@@ -36,11 +37,11 @@ _VALUE = re.compile(r"\"[^\"]*\"|(?<!\S)'[^']*'(?!\w)|(?<![\w.])[-+]?\d+(?:\.\d+
 
 
 class BadStep(Exception):
-    """A step function that cannot be used; ``place`` is its file and line."""
+    """A step function that cannot be used; ``location`` is its file and line."""
 
     def __init__(self, message: str, function: Any) -> None:
         super().__init__(message)
-        self.place = place_of(function)
+        self.location = location_of(function)
 
 
 class Definition:
@@ -73,25 +74,25 @@ class Definition:
             plain = parameter.kind not in (parameter.VAR_POSITIONAL, parameter.VAR_KEYWORD)
             needed = plain and parameter.default is parameter.empty
             if needed and name not in given:
-                words = (
+                message = (
                     f"parameter '{name}' is not a placeholder of "
                     f"the step and not one of {', '.join(SPECIAL)}"
                 )
-                raise BadStep(words, self.function)
+                raise BadStep(message, self.function)
             if needed and name in optional:
-                words = (
+                message = (
                     f"parameter '{name}' needs a default value, because its placeholder is optional"
                 )
-                raise BadStep(words, self.function)
+                raise BadStep(message, self.function)
         for name in self.kinds:
             if name not in self.parameters:
-                words = f"the function has no parameter for the placeholder '{name}'"
-                raise BadStep(words, self.function)
+                message = f"the function has no parameter for the placeholder '{name}'"
+                raise BadStep(message, self.function)
 
     @property
-    def place(self) -> str:
+    def location(self) -> str:
         """``FILE:LINE`` of the function."""
-        file, line = place_of(self.function)
+        file, line = location_of(self.function)
         return f"{os.path.relpath(file)}:{line}"
 
     def call(self, match: Any, special: Dict[str, Any]) -> Any:
@@ -102,15 +103,20 @@ class Definition:
         if self.pattern is not None:
             values = self.pattern.values(match)
         else:
-            values = {name: self.kinds[name].convert(_plain(self.kinds[name], text))
-                      for name, text in match.groupdict().items() if text is not None}  # fmt: skip
+            values = {
+                name: self.kinds[name].convert(_plain(self.kinds[name], text))
+                for name, text in match.groupdict().items()
+                if text is not None
+            }
         values.update((name, value) for name, value in special.items() if name not in values)
         wanted = {name: values[name] for name in self.parameters if name in values}
         return self.function(**wanted)
 
 
 def _plain(kind: HoleKind, text: str) -> str:
-    return unquoted(text) if kind.plain else text
+    if kind.plain:
+        return unquoted(text)
+    return text
 
 
 class StepMatch(NamedTuple):
@@ -128,9 +134,9 @@ class StepBook:
         self._types = registry.types
         self.hooks = _once(registry.hooks)
         self.definitions = [
-            Definition(kind, pattern, function, self)
+            Definition(kind, pattern, function, book=self)
             for kind, pattern, function in _once(registry.steps)
-        ]  # fmt: skip
+        ]
         self._found: Dict[Tuple[str, str], StepMatch] = {}
         self._nearest: Dict[str, str] = {}
 
@@ -145,7 +151,9 @@ class StepBook:
     def _matches(self, kind: str, text: str) -> List[Tuple[Definition, Any]]:
         matches = []
         for definition in self.definitions:
-            match = definition.regex.fullmatch(text) if definition.kind in ("", kind) else None
+            match = None
+            if definition.kind in ("", kind):
+                match = definition.regex.fullmatch(text)
             if match:
                 matches.append((definition, match))
         return matches
@@ -157,24 +165,24 @@ class StepBook:
             if definition.pattern is None or definition.kind not in ("", kind):
                 continue
             if misfit := definition.pattern.misfits(text):
-                where = f'the step "{definition.text}" of {definition.place}'
+                where = f'the step "{definition.text}" of {definition.location}'
                 return StepMatch([], f"{'; '.join(misfit)}: {where}")
         for other in KINDS:
             if matches := self._matches(other, text):
-                return StepMatch([], "", f"{matches[0][0].place} defines it for {other}")
+                return StepMatch([], "", f"{matches[0][0].location} defines it for {other}")
         return StepMatch([], "", self._nearest_to(text))
 
     def _nearest_to(self, text: str) -> str:
-        words = _VALUE.sub("{}", text)
-        if words not in self._nearest:
+        message = _VALUE.sub("{}", text)
+        if message not in self._nearest:
             known = {re.sub(r"[\"']?\{\w*\}[\"']?", "{}", d.text): d for d in self.definitions}
-            close = difflib.get_close_matches(words, known, 1, 0.7)
-            self._nearest[words] = (
-                f'the closest step is "{known[close[0]].text}", {known[close[0]].place}'
+            close = difflib.get_close_matches(message, known, 1, 0.7)
+            self._nearest[message] = (
+                f'the closest step is "{known[close[0]].text}", {known[close[0]].location}'
                 if close
                 else ""
             )
-        return self._nearest[words]
+        return self._nearest[message]
 
     def kind_of(self, kind: Any) -> HoleKind:
         """The type of a placeholder with this annotation."""
@@ -197,11 +205,11 @@ class StepBook:
 
 def _once(declared: List[Any]) -> List[Any]:
     """Declarations at one place in a source, once each."""
-    found: Dict[Any, Any] = {}
+    unique: Dict[Any, Any] = {}
     for each in declared:
-        *words, function = each
-        found.setdefault((*words, place_of(function), function.__qualname__), each)
-    return list(found.values())
+        *texts, function = each
+        unique.setdefault((*texts, location_of(function), function.__qualname__), each)
+    return list(unique.values())
 
 
 def snippet(kind: str, text: str, below: List[str]) -> str:
@@ -212,7 +220,9 @@ def snippet(kind: str, text: str, below: List[str]) -> str:
     names: List[str] = []
 
     def name(match: Any) -> str:
-        stem = "words" if match[0][0] in "\"'" else "number"
+        stem = "number"
+        if match[0][0] in "\"'":
+            stem = "words"
         count = sum(1 for known in names if known.startswith(stem)) + 1
         names.append(stem if count == 1 else f"{stem}{count}")
         return f"{{{names[-1]}}}"
@@ -226,16 +236,16 @@ def snippet(kind: str, text: str, below: List[str]) -> str:
     ]
     return (
         f'@{kind}("{pattern}")\ndef {_identifier(text)}({", ".join(typed)}):\n'
-        '    raise NotImplementedError\n'
-    )  # fmt: skip
+        "    raise NotImplementedError\n"
+    )
 
 
-def place_of(function: Any) -> Tuple[str, int]:
+def location_of(function: Any) -> Tuple[str, int]:
     """The file and line of a function."""
     code = inspect.unwrap(function).__code__
     return code.co_filename, code.co_firstlineno
 
 
 def _identifier(text: str) -> str:
-    words = re.findall(r"[^\W\d_]+", _VALUE.sub("", text.lower()))
-    return "_".join(words[:6]) or "step"
+    tokens = re.findall(r"[^\W\d_]+", _VALUE.sub("", text.lower()))
+    return "_".join(tokens[:6]) or "step"

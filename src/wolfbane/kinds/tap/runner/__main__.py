@@ -95,8 +95,8 @@ def locate(points: list[Point], errors: str) -> None:
     for point in points:
         match = next((m for m in answers if not point.ok and (m["name"] or "") == point.name), None)
         if match is not None:
-            words = errors[match.end() : answers.pop(match)].strip(".\n")
-            point.diagnostics += [line for line in words.splitlines() if line.startswith("#  ")]
+            message = errors[match.end() : answers.pop(match)].strip(".\n")
+            point.diagnostics += [line for line in message.splitlines() if line.startswith("#  ")]
             if not point.line:
                 point.file, point.line = match["file"], int(match["line"])
 
@@ -119,7 +119,10 @@ def judge(document: TapDocument, code: int) -> Message:
     if failed:
         message = "\n".join([f"{len(failed)} of {len(document.points)} points failed", *problems])
         placed = next((point for point in failed if point.line), None)
-        frames = [frame(placed)] if placed else []
+        if placed:
+            frames = [frame(placed)]
+        else:
+            frames = []
         return {"outcome": "failed", "message": message, "frames": frames}
     if problems:
         return {"outcome": "errored", "message": "\n".join(problems)}

@@ -21,9 +21,15 @@ class WorkflowChoice:
     """
 
     def __init__(
-        self, tests: Sequence[ReadyTest], weights: Mapping[str, float], rows: str, share: LoadShare,
-        chance: random.Random, *, shuffled: bool,
-    ) -> None:  # fmt: skip
+        self,
+        tests: Sequence[ReadyTest],
+        weights: Mapping[str, float],
+        rows: str,
+        share: LoadShare,
+        chance: random.Random,
+        *,
+        shuffled: bool,
+    ) -> None:
         self._tests, self._weights, self._rows = tests, weights, rows
         self._share, self._chance, self._shuffled = share, chance, shuffled
         self._mixed = [r for r in tests if not weights or weights.get(address_of(r), 0.0) > 0]
@@ -62,9 +68,9 @@ class WorkflowChoice:
         elif self._shuffled:
             ready = self._chance.choice(candidates)
         else:
-            place = self._share.number + self._turn * self._share.count
+            position = self._share.number + self._turn * self._share.count
             self._turn += 1
-            ready = candidates[place % len(candidates)]
+            ready = candidates[position % len(candidates)]
         self._use(ready)
         return list(self._with_needs(ready))
 
@@ -99,11 +105,11 @@ class WorkflowChoice:
         if self._rows == AT_RANDOM:
             return self._chance.choice(members)
         taken = self._taken.setdefault(key, 0)
-        place = self._share.number + taken * self._share.count
-        if self._rows == ONCE and place >= len(members):
+        position = self._share.number + taken * self._share.count
+        if self._rows == ONCE and position >= len(members):
             self.empty.add(key[1])
             return None
-        return members[place % len(members)]
+        return members[position % len(members)]
 
     def _use(self, ready: ReadyTest) -> None:
         """The next time, its workflow uses its next row."""

@@ -13,12 +13,10 @@ from collections import Counter
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from typing import Any
 
-import msgspec
-
 from wolfbane.kinds.workflow.load.choice import WorkflowChoice
 from wolfbane.kinds.workflow.load.hosts import AllowedHosts
 from wolfbane.kinds.workflow.load.recorder import Key, Recorder
-from wolfbane.kinds.workflow.load.shape import LoadShare, arrivals, starts_of, value_at
+from wolfbane.kinds.workflow.load.shape import LoadOrder, arrivals, starts_of, value_at
 from wolfbane.kinds.workflow.load.user import Covered, LoadUser
 from wolfbane.kinds.workflow.openapi import Operation
 from wolfbane.kinds.workflow.runner.aiohttp_transport import AiohttpTransport, TimedContext
@@ -38,33 +36,6 @@ LATE = 0.01
 _LOOK = 0.05
 """Seconds between two measurements of the event loop's delay."""
 _POLL = 0.1
-
-
-class LoadOrder(msgspec.Struct, frozen=True, kw_only=True):
-    """The task of a process: times in seconds, ``start_at`` as ``time.time``.
-
-    ``points`` are users over time, or rates per second if the load is ``open``; ``users`` is the
-    maximum of all processes in total. ``loops`` is how often a user runs everything, 0 for no
-    limit; after ``until`` nothing more starts.
-    """
-
-    points: list[tuple[float, float]]
-    users: int
-    share: LoadShare
-    seed: int
-    start_at: float
-    limit: float
-    open: bool = False
-    evenly: bool = False
-    loops: int = 0
-    until: float | None = None
-    pause: tuple[float, float] = (0.0, 0.0)
-    shuffled: bool = False
-    samples: str = "all"
-    contract: float = 1.0
-    allowed: tuple[str, ...] = ()
-    weights: dict[str, float] = {}
-    rows: str = ""
 
 
 class SampledContract(Contract):
@@ -87,9 +58,15 @@ class LoadDriver:
     """Runs the users of one process. ``tests`` are ordered by their dependencies."""
 
     def __init__(
-        self, order: LoadOrder, tests: Sequence[ReadyTest], http: HttpOptions, contract: Contract,
-        tokens: Tokens, values: Mapping[str, Any], say: Callable[[dict[str, Any]], None],
-    ) -> None:  # fmt: skip
+        self,
+        order: LoadOrder,
+        tests: Sequence[ReadyTest],
+        http: HttpOptions,
+        contract: Contract,
+        tokens: Tokens,
+        values: Mapping[str, Any],
+        say: Callable[[dict[str, Any]], None],
+    ) -> None:
         self._order, self._http, self._values = order, http, values
         self._say, self._tokens = say, tokens
         self._chance = random.Random(f"{order.seed} {order.share.number}")
@@ -100,7 +77,12 @@ class LoadDriver:
         self._tls, self._allowed = tls_context(http, TimedContext), AllowedHosts(order.allowed)
         self._tls.read_system()  # before the load: no request is to wait for it
         self._choice = WorkflowChoice(
-            tests, order.weights, order.rows, order.share, self._chance, shuffled=order.shuffled
+            tests,
+            order.weights,
+            order.rows,
+            share=order.share,
+            chance=self._chance,
+            shuffled=order.shuffled,
         )
         self._active = self._most = self._late = 0
         self._lags: list[float] = []
@@ -132,10 +114,13 @@ class LoadDriver:
         tests = [{"address": address, **end} for address, end in self._recorder.ends.items()]
         empty = [f"{name} has no more data rows" for name in sorted(self._choice.empty)]
         return {
-            "type": "loaded", "said": empty, "seconds": round(max(over, 0.0), 3),
+            "type": "loaded",
+            "said": empty,
+            "seconds": round(max(over, 0.0), 3),
             "unstarted": unstarted,
-            "tests": tests, "refused": self.refused,
-        }  # fmt: skip
+            "tests": tests,
+            "refused": self.refused,
+        }
 
     def _sender(self) -> Sender:
         return Sender(self._http, AiohttpTransport(self._http, self._tls), self._allowed)
@@ -143,10 +128,15 @@ class LoadDriver:
     @contextlib.asynccontextmanager
     async def _user(self, number: int) -> AsyncIterator[LoadUser]:
         tools = Tools(
-            self._sender(), self._security, self._contract, self._http.base_url, self._tokens,
-            self._values, self.covered,
-        )  # fmt: skip
-        user = LoadUser(number, tools, self._recorder, self._order.limit)
+            sender=self._sender(),
+            security=self._security,
+            contract=self._contract,
+            base_url=self._http.base_url,
+            tokens=self._tokens,
+            values=self._values,
+            covered=self.covered,
+        )
+        user = LoadUser(number, tools, self._recorder, limit=self._order.limit)
         try:
             yield user
         finally:
@@ -194,7 +184,10 @@ class LoadDriver:
         """Returns how many workflows did not start because all users were busy."""
         order = self._order
         due: asyncio.Queue[float | None] = asyncio.Queue()
-        until = order.points[-1][0] if order.until is None else order.until
+        if order.until is None:
+            until = order.points[-1][0]
+        else:
+            until = order.until
         seed = self._chance.getrandbits(64)
         numbers = range(order.share.number, order.users, order.share.count)
         async with asyncio.TaskGroup() as group:
@@ -256,11 +249,18 @@ class LoadDriver:
         lags, self._lags = self._lags, []
         late, self._late = self._late, 0
         most, self._most = self._most, self._active
-        self._say({
-            "type": "load-second", "second": max(second, 0), "users": most, "rows": rows,
-            "samples": samples, "lag": round(max(lags, default=0.0), 4), "cpu": round(cpu, 3),
-            "late": late,
-        })  # fmt: skip
+        self._say(
+            {
+                "type": "load-second",
+                "second": max(second, 0),
+                "users": most,
+                "rows": rows,
+                "samples": samples,
+                "lag": round(max(lags, default=0.0), 4),
+                "cpu": round(cpu, 3),
+                "late": late,
+            }
+        )
 
     async def _watch_lag(self) -> None:
         """The delay of the event loop, which also delays its measurements of responses."""
@@ -270,13 +270,19 @@ class LoadDriver:
             self._lags.append(max(time.perf_counter() - before - _LOOK, 0.0))
 
     def _keep(
-        self, key: Key, kind: str, words: str, call: Call | None, answer: Answer | None
+        self, key: Key, kind: str, message: str, call: Call | None, answer: Answer | None
     ) -> None:
         """Report the first error of a kind, with its exchange."""
         exchanges = Exchanges()
         if call is not None:
             exchanges.add(call, answer, answer.seconds if answer is not None else 0.0, key[1])
-        self._say({
-            "type": "load-error", "workflow": key[0], "step": key[1], "kind": kind,
-            "message": words, "exchange": json.dumps(exchanges.archive()) if call else "",
-        })  # fmt: skip
+        self._say(
+            {
+                "type": "load-error",
+                "workflow": key[0],
+                "step": key[1],
+                "kind": kind,
+                "message": message,
+                "exchange": json.dumps(exchanges.archive()) if call else "",
+            }
+        )

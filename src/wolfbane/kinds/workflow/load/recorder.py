@@ -33,16 +33,22 @@ class SecondOfStep:
         """The row in the form of a message."""
         times = {part: _histogram(seconds) for part, seconds in self.times.items() if any(seconds)}
         return {
-            "count": self.count, "sent": self.sent, "received": self.received,
-            "errors": dict(self.errors), "times": times,
-        }  # fmt: skip
+            "count": self.count,
+            "sent": self.sent,
+            "received": self.received,
+            "errors": dict(self.errors),
+            "times": times,
+        }
 
 
 def _histogram(seconds: list[float]) -> dict[str, Any]:
     data = Histogram.of(seconds).data()
     return {
-        "count": data.count, "total": data.total, "largest": data.largest, "counts": data.counts
-    }  # fmt: skip
+        "count": data.count,
+        "total": data.total,
+        "largest": data.largest,
+        "counts": data.counts,
+    }
 
 
 class Recorder:
@@ -90,9 +96,14 @@ class Recorder:
         if known is None or (bad and not known["failed"]):
             count, seconds = (known["count"], known["seconds"]) if known else (0, 0.0)
             self.ends[address] = known = {
-                "count": count, "failed": 0, "seconds": seconds, "outcome": end.outcome,
-                "message": end.message, "line": end.line, "parts": end.parts,
-            }  # fmt: skip
+                "count": count,
+                "failed": 0,
+                "seconds": seconds,
+                "outcome": end.outcome,
+                "message": end.message,
+                "line": end.line,
+                "parts": end.parts,
+            }
         known["count"] += 1
         known["failed"] += bad
         known["seconds"] = round(known["seconds"] + end.seconds, 6)
@@ -111,9 +122,14 @@ class LoadExchanges(Exchanges):
     """
 
     def __init__(
-        self, recorder: Recorder, sender: Sender, workflow: str, user: int, due: float,
+        self,
+        recorder: Recorder,
+        sender: Sender,
+        workflow: str,
+        user: int,
+        due: float,
         look: Callable[[], None],
-    ) -> None:  # fmt: skip
+    ) -> None:
         super().__init__()
         self._recorder, self._sender, self._workflow, self._user = recorder, sender, workflow, user
         self._began, self._look = due, look
@@ -121,15 +137,19 @@ class LoadExchanges(Exchanges):
         self._last: tuple[Call, Answer | None, NoAnswer | None] | None = None
 
     def add(
-        self, call: Call, answer: Answer | None, seconds: float, step: str,
+        self,
+        call: Call,
+        answer: Answer | None,
+        seconds: float,
+        step: str,
         failed: NoAnswer | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._last = call, answer, failed
 
     def step_ended(self, step: str, problem: Exception | None) -> None:
         if self._last is None:  # no request was made: it runs another workflow, or could not
             if problem is not None:
-                self._count_error((self._workflow, step), str(problem), None, None)
+                self._count_error((self._workflow, step), str(problem), None, answer=None)
             return
         (call, answer, failed), self._last = self._last, None
         timing, key = self._sender.timing, (self._workflow, step)
@@ -146,37 +166,54 @@ class LoadExchanges(Exchanges):
             row.times["tls"].append(timing.tls)
         kind = ""
         if problem is not None:
-            kind = self._count_error(key, str(problem), call, answer)
+            kind = self._count_error(key, str(problem), call, answer=answer)
         for asked, hop in hops:
             ended = max(began, timing.began) + hop.seconds
-            self._sample(step, asked, hop, began, ended, Timing(began), "")
+            self._sample(step, asked, hop, began=began, ended=ended, timing=Timing(began), kind="")
             began = ended
-        self._sample(step, last or call, answer, began, timing.ended, timing, kind)
+        self._sample(
+            step, last or call, answer, began=began, ended=timing.ended, timing=timing, kind=kind
+        )
 
     def _sample(
-        self, step: str, call: Call, answer: Answer | None, began: float, ended: float,
-        timing: Timing, kind: str,
-    ) -> None:  # fmt: skip
+        self,
+        step: str,
+        call: Call,
+        answer: Answer | None,
+        began: float,
+        ended: float,
+        timing: Timing,
+        kind: str,
+    ) -> None:
         """Count the bytes of one exchange, and keep its row."""
         row = self._recorder.step((self._workflow, step))
         row.sent += len(call.content)
-        row.received += answer.received if answer is not None else 0
+        if answer is not None:
+            row.received += answer.received
         self._recorder.sample(
-            f"{began - self._recorder.began:.6f}", self._user, _cell(self._workflow), _cell(step),
-            call.method, _cell(call.url.partition("?")[0]),
-            answer.status if answer is not None else "", f"{ended - began:.6f}",
+            f"{began - self._recorder.began:.6f}",
+            self._user,
+            _cell(self._workflow),
+            _cell(step),
+            call.method,
+            _cell(call.url.partition("?")[0]),
+            answer.status if answer is not None else "",
+            f"{ended - began:.6f}",
             f"{timing.first_byte - began:.6f}" if timing.first_byte else "",
             f"{timing.connect:.6f}" if timing.connect else "",
-            f"{timing.tls:.6f}" if timing.tls else "", len(call.content),
-            answer.received if answer is not None else "", _cell(kind), failed=bool(kind),
-        )  # fmt: skip
+            f"{timing.tls:.6f}" if timing.tls else "",
+            len(call.content),
+            answer.received if answer is not None else "",
+            _cell(kind),
+            failed=bool(kind),
+        )
 
-    def _count_error(self, key: Key, words: str, call: Call | None, answer: Answer | None) -> str:
-        kind = kind_of(words, key[1])
+    def _count_error(self, key: Key, message: str, call: Call | None, answer: Answer | None) -> str:
+        kind = kind_of(message, key[1])
         self._recorder.step(key).errors[kind] += 1
         if self._recorder.is_new(key, kind):
             self._look()
-            self._recorder.keep(key, kind, words, call, answer)
+            self._recorder.keep(key, kind, message, call, answer)
         return kind
 
     def workflow_ended(self, outcome: str, message: str) -> None:
@@ -188,20 +225,26 @@ class LoadExchanges(Exchanges):
             row.errors[kind_of(message, "")] += 1
 
 
-def kind_of(words: str, step: str) -> str:
+def kind_of(message: str, step: str) -> str:
     """The common text of errors of one kind: the first line, without the step and the address.
 
     ``GET http://host/berths/7 returned 503`` and the same for another berth are one kind.
     """
-    lines = words.removeprefix(f"step {step}: ").splitlines()
-    first = lines[0] if lines else ""
+    lines = message.removeprefix(f"step {step}: ").splitlines()
+    first = ""
+    if lines:
+        first = lines[0]
     if " returned " in first and len(lines) > 1:
         return f"returned {first.rpartition(' returned ')[2]}: {lines[1]}"
-    words, _, place = first.rpartition(": ")
-    return words if urlsplit(place.partition(" ")[2]).scheme else first
+    message, _, where = first.rpartition(": ")
+    if urlsplit(where.partition(" ")[2]).scheme:
+        return message
+    return first
 
 
 @lru_cache(maxsize=4096)
 def _cell(text: str) -> str:
     """A text as a cell of a CSV file (RFC 4180)."""
-    return '"' + text.replace('"', '""') + '"' if any(sign in text for sign in '",\n\r') else text
+    if any(sign in text for sign in '",\n\r'):
+        return '"' + text.replace('"', '""') + '"'
+    return text

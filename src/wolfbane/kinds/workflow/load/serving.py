@@ -11,8 +11,9 @@ import msgspec
 from wolfbane.kinds.worker.channel import Channel, Message
 from wolfbane.kinds.workflow.document_set import DocumentSet, Unknown
 from wolfbane.kinds.workflow.documents import DocumentError
-from wolfbane.kinds.workflow.load.driver import LoadDriver, LoadOrder
+from wolfbane.kinds.workflow.load.driver import LoadDriver
 from wolfbane.kinds.workflow.load.hosts import addresses_of
+from wolfbane.kinds.workflow.load.shape import LoadOrder
 from wolfbane.kinds.workflow.runner.bodies import CannotCall
 from wolfbane.kinds.workflow.runner.criteria import prepare
 from wolfbane.kinds.workflow.runner.inner import reached
@@ -45,20 +46,24 @@ class LoadWorker:
         addresses: dict[str, None] = {}
         wrong: list[list[str]] = []
         for ready in self._tests:
-            place = f"{ready.library.path}#{ready.case.name}"
+            address = f"{ready.library.path}#{ready.case.name}"
             if ready.outcome:
-                wrong.append([place, ready.outcome, ready.message])
+                wrong.append([address, ready.outcome, ready.message])
                 continue
             try:
-                found = addresses_of(ready.library, ready.case.workflow, self._tools.base_url)
-                addresses.update(dict.fromkeys(found))
+                targets = addresses_of(ready.library, ready.case.workflow, self._tools.base_url)
+                addresses.update(dict.fromkeys(targets))
                 self._prepare(ready)
             except (Unknown, CannotCall, DocumentError, OSError, ValueError) as error:
-                wrong.append([place, "errored", str(error)])
-        self._channel.send({
-            "type": "load-looked", "addresses": list(addresses), "wrong": wrong,
-            "keys": list(dict.fromkeys(key for ready in self._tests for key in keys_of(ready))),
-        })  # fmt: skip
+                wrong.append([address, "errored", str(error)])
+        self._channel.send(
+            {
+                "type": "load-looked",
+                "addresses": list(addresses),
+                "wrong": wrong,
+                "keys": list(dict.fromkeys(key for ready in self._tests for key in keys_of(ready))),
+            }
+        )
 
     def _prepare(self, ready: ReadyTest) -> None:
         """Do before the load what its first requests would otherwise wait for."""
@@ -80,9 +85,14 @@ class LoadWorker:
         tools, loop = self._tools, asyncio.get_running_loop()
         tests = [ready for ready in self._tests if not ready.outcome]
         driver = LoadDriver(
-            order, tests, tools.sender.http, tools.contract, tools.tokens, tools.values,
-            self._channel.send,
-        )  # fmt: skip
+            order,
+            tests,
+            tools.sender.http,
+            contract=tools.contract,
+            tokens=tools.tokens,
+            values=tools.values,
+            say=self._channel.send,
+        )
 
         def stop() -> None:
             next(requests, None)  # Wolfbane sends only "stop" during a load, or closes the channel

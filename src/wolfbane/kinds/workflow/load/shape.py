@@ -23,6 +23,33 @@ class LoadShare(msgspec.Struct, frozen=True):
         return (total - self.number + self.count - 1) // self.count
 
 
+class LoadOrder(msgspec.Struct, frozen=True, kw_only=True):
+    """The task of a process: times in seconds, ``start_at`` as ``time.time``.
+
+    ``points`` are users over time, or rates per second if the load is ``open``; ``users`` is the
+    maximum of all processes in total. ``loops`` is how often a user runs everything, 0 for no
+    limit; after ``until`` nothing more starts.
+    """
+
+    points: list[tuple[float, float]]
+    users: int
+    share: LoadShare
+    seed: int
+    start_at: float
+    limit: float
+    open: bool = False
+    evenly: bool = False
+    loops: int = 0
+    until: float | None = None
+    pause: tuple[float, float] = (0.0, 0.0)
+    shuffled: bool = False
+    samples: str = "all"
+    contract: float = 1.0
+    allowed: tuple[str, ...] = ()
+    weights: dict[str, float] = {}
+    rows: str = ""
+
+
 def value_at(points: Points, when: float) -> float:
     """The value at a time; for two points at the same time, that of the later point."""
     before = points[0]
@@ -67,11 +94,14 @@ def arrivals(
     has an independent one for its part; ``evenly`` spaced ones are distributed in turn.
     """
     chance = random.Random(seed)
-    due = share.number + 0.5 if evenly else chance.expovariate(1.0) * share.count
+    if evenly:
+        due = share.number + 0.5
+    else:
+        due = chance.expovariate(1.0) * share.count
     for start, end, low, high in _stretches(points, until):
-        passed = _area(start, end, low, high)
+        passed = _area(start, end, low, high=high)
         while due < passed:
-            yield start + _time_of(due, low, high, end - start)
+            yield start + _time_of(due, low, high, length=end - start)
             due += share.count if evenly else chance.expovariate(1.0) * share.count
         due -= passed
 

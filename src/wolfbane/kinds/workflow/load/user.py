@@ -43,9 +43,12 @@ class LoadUser:
         self._tools = replace(tools, tokens=self.tokens)
 
     async def take(
-        self, tests: Sequence[ReadyTest], due: float, may_begin: Callable[[], bool],
+        self,
+        tests: Sequence[ReadyTest],
+        due: float,
+        may_begin: Callable[[], bool],
         pause: Callable[[], Awaitable[None]],
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Run tests in order while more may start. ``due`` is the planned start of the first."""
         given: dict[str, dict[str, Handed]] = {}
         for ready in tests:
@@ -55,11 +58,15 @@ class LoadUser:
             case, path = ready.case, ready.library.path
             handed = given.setdefault(path, {})
             exchanges = LoadExchanges(
-                self._recorder, self._tools.sender, f"{path}#{case.workflow}", self.number, began,
-                self.tokens.look,
-            )  # fmt: skip
+                self._recorder,
+                self._tools.sender,
+                f"{path}#{case.workflow}",
+                user=self.number,
+                due=began,
+                look=self.tokens.look,
+            )
             end = blocked_by(case, handed) or await run_test(
-                ready, handed, self._tools, exchanges, self._limit
+                ready, handed, self._tools, exchanges=exchanges, limit=self._limit
             )
             if end.handed is not None:
                 handed[case.name] = end.handed

@@ -57,7 +57,10 @@ class SuiteTransport(Transport):
         return HttpxTransport(self._http)
 
     async def start(self, call: Call, url: URL, timing: Timing) -> Exchange:
-        transport = self._secure if url.scheme == "https" else self._plain
+        if url.scheme == "https":
+            transport = self._secure
+        else:
+            transport = self._plain
         return await transport.start(call, url, timing)
 
     async def close(self) -> None:
@@ -98,7 +101,14 @@ class WorkflowWorker:
         security = Security(http.security, sender, http.base_url)
         tokens = Tokens(fields, lambda text: channel.hold({"type": "secret", "text": text}))
         contract = Contract(http.contract)
-        self.tools = Tools(sender, security, contract, http.base_url, tokens, options["values"])
+        self.tools = Tools(
+            sender=sender,
+            security=security,
+            contract=contract,
+            base_url=http.base_url,
+            tokens=tokens,
+            values=options["values"],
+        )
         self.libraries: dict[str, DocumentSet] = {}
 
     @cached_property
@@ -106,7 +116,7 @@ class WorkflowWorker:
         """The handler of load tests."""
         from wolfbane.kinds.workflow.load.serving import LoadWorker  # aiohttp takes a while
 
-        return LoadWorker(self.channel, self.root, self.copies, self.tools)
+        return LoadWorker(self.channel, self.root, self.copies, tools=self.tools)
 
     def close(self) -> None:
         """Close the connections."""
@@ -120,7 +130,7 @@ class WorkflowWorker:
         try:
             library = DocumentSet(self.root, path, check=True, copies=self.copies)
             library.read_sources()
-            found = cases(library)
+            items = cases(library)
         except BadDocument as error:
             wrong = "\n".join(str(problem) for problem in error.problems)
         except DocumentError as error:
@@ -128,9 +138,13 @@ class WorkflowWorker:
         except (OSError, Unknown) as error:
             wrong = f"{path}: {error}"
         else:
-            for case in found:
-                message = {"address": f"{path}#{case.name}", "line": case.line, "end": case.end,
-                        "tags": list(case.tags)}  # fmt: skip
+            for case in items:
+                message = {
+                    "address": f"{path}#{case.name}",
+                    "line": case.line,
+                    "end": case.end,
+                    "tags": list(case.tags),
+                }
                 self.channel.hold({"type": "test", **message})
             self.channel.send({**done, "depends": list(library.files)})
             return
@@ -151,7 +165,7 @@ class WorkflowWorker:
         for name in in_order(names, by_name):
             case = by_name[name]
             given.pop(name, None)  # what an attempt before gave is not what this one gives
-            end = self.one(library, path, case, given, request["limit"])
+            end = self.one(library, path, case, given=given, limit=request["limit"])
             if end.handed is not None:
                 given[name] = end.handed
                 if name in wanted:
@@ -161,9 +175,13 @@ class WorkflowWorker:
         self.channel.send({"type": "ran", "file": path})
 
     def one(
-        self, library: DocumentSet, path: str, case: WorkflowTest, given: Mapping[str, Handed],
+        self,
+        library: DocumentSet,
+        path: str,
+        case: WorkflowTest,
+        given: Mapping[str, Handed],
         limit: float,
-    ) -> WorkflowTestEnd:  # fmt: skip
+    ) -> WorkflowTestEnd:
         """Run one test, and store its evidence."""
         if blocked := blocked_by(case, given):
             return blocked
@@ -173,7 +191,9 @@ class WorkflowWorker:
         address = f"{path}#{case.name}"
         self.channel.send({"type": "started", "address": address})
         exchanges = Exchanges()
-        end = self._loop.run_until_complete(run_test(ready, given, self.tools, exchanges, limit))
+        end = self._loop.run_until_complete(
+            run_test(ready, given, self.tools, exchanges=exchanges, limit=limit)
+        )
         self._keep(address, exchanges)
         self.tell_covered()
         return end
@@ -200,16 +220,25 @@ class WorkflowWorker:
     def tell_covered(self) -> None:
         """The operations that were called since the last report."""
         for (source, operation, status, media), count in self.tools.covered.items():
-            place = {"source": source, "operation": operation, "status": status, "media": media}
-            self.channel.hold({"type": "covered", **place, "count": count})
+            operation_key = {
+                "source": source,
+                "operation": operation,
+                "status": status,
+                "media": media,
+            }
+            self.channel.hold({"type": "covered", **operation_key, "count": count})
         self.tools.covered.clear()
 
     def finish(self, path: str, case: WorkflowTest, end: WorkflowTestEnd) -> None:
         """Send the last message of a test, before anything in the next test can fail."""
         message: Message = {
-            "type": "finished", "address": f"{path}#{case.name}", "outcome": end.outcome,
-            "seconds": round(end.seconds, 6), "message": end.message, "parts": end.parts,
-        }  # fmt: skip
+            "type": "finished",
+            "address": f"{path}#{case.name}",
+            "outcome": end.outcome,
+            "seconds": round(end.seconds, 6),
+            "message": end.message,
+            "parts": end.parts,
+        }
         if end.line:
             file = str(self.root / path)
             message["frames"] = [{"file": file, "line": end.line, "function": case.workflow}]

@@ -28,7 +28,10 @@ def next_action(
 
     A step's own actions come first, and replace the workflow's actions of the same name.
     """
-    keys = ("onSuccess", "successActions") if succeeded else ("onFailure", "failureActions")
+    if succeeded:
+        keys = ("onSuccess", "successActions")
+    else:
+        keys = ("onFailure", "failureActions")
     for action in _candidates(step.get(keys[0], []), workflow.get(keys[1], []), scope):
         if not all(check(criterion, scope)[0] for criterion in action.get("criteria", [])):
             continue
@@ -53,7 +56,9 @@ def _candidates(own: list[Any], shared: list[Any], scope: Scope) -> Iterator[dic
 
 def pause_before(action: Mapping[str, Any], answer: Answer | None) -> float:
     """Seconds to wait before a retry: the server's value overrides the document's."""
-    retry_after = answer.headers.get("retry-after", "") if answer is not None else ""
+    retry_after = ""
+    if answer is not None:
+        retry_after = answer.headers.get("retry-after", "")
     seconds = float(action.get("retryAfter", 0))
     if retry_after.strip().isdecimal():
         seconds = float(retry_after)

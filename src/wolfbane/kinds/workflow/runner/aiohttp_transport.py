@@ -79,9 +79,13 @@ class AiohttpTransport(Transport):
         session = self._session or self._open()
         try:
             response = await session.request(
-                call.method, url, headers=call.headers, data=call.content or None,
-                allow_redirects=False, proxy=self._http.proxy or _proxy(url.scheme, url.host or ""),
-            )  # fmt: skip
+                call.method,
+                url,
+                headers=call.headers,
+                data=call.content or None,
+                allow_redirects=False,
+                proxy=self._http.proxy or _proxy(url.scheme, url.host or ""),
+            )
         except aiohttp.ClientError as error:
             raise TransportError(_words(error)) from error
         timing.answered()
@@ -110,8 +114,13 @@ class _AiohttpExchange(Exchange):
     def __init__(self, response: aiohttp.ClientResponse, url: str) -> None:
         self._response = response
         self.answer = Answer(
-            response.status, _combined(response.headers), b"", 0.0, url, _protocol(response.version)
-        )  # fmt: skip
+            status=response.status,
+            headers=_combined(response.headers),
+            content=b"",
+            seconds=0.0,
+            url=url,
+            http=_protocol(response.version),
+        )
         self.set_cookies = response.headers.getall("Set-Cookie", [])
         self.location = response.headers.get("Location", "")
 
@@ -140,7 +149,9 @@ def _combined(headers: CIMultiDictProxy[str]) -> Mapping[str, str]:
 
 @lru_cache
 def _protocol(version: aiohttp.HttpVersion | None) -> str:
-    return f"HTTP/{version.major}.{version.minor}" if version else ""
+    if version:
+        return f"HTTP/{version.major}.{version.minor}"
+    return ""
 
 
 @lru_cache(maxsize=4096)
@@ -150,7 +161,9 @@ def _proxy(scheme: str, host: str) -> str | None:
     proxy = proxies.get(scheme) or proxies.get("all")
     if not proxy or proxy_bypass(host):
         return None
-    return proxy if "://" in proxy else f"http://{proxy}"
+    if "://" in proxy:
+        return proxy
+    return f"http://{proxy}"
 
 
 def _words(error: Exception) -> str:

@@ -38,7 +38,7 @@ def make_body(
         return None, _file(scope, scope.value(given[FILE]))[1]
     value = _value(given, media, scope)
     if media.partition(";")[0].strip().lower().startswith("multipart/") and isinstance(value, dict):
-        kind, content = _multipart(operation, value, media, scope)
+        kind, content = _multipart(operation, value, media, scope=scope)
     else:
         kind, content = encoded(value, media)
     headers.setdefault("Content-Type", kind)
@@ -56,7 +56,7 @@ def _value(given: Mapping[str, Any], media: str, scope: Scope) -> Any:
             raise CannotCall(f"the payload is not valid JSON: {problem}: {value}")
         value = _read_json(value)
     for entry in given.get("replacements", []):
-        value = _replaced(value, entry["target"], scope.value(entry["value"]), media)
+        value = _replaced(value, entry["target"], scope.value(entry["value"]), media=media)
     return value
 
 
@@ -69,9 +69,9 @@ def _read_json(text: str) -> Any:
 
 def _file(scope: Scope, name: Any) -> tuple[str, bytes]:
     """The name and the bytes of a file; the path is relative to the document. Raises CannotCall."""
-    place = (scope.library.root / scope.library.path).parent / str(name)
+    path = (scope.library.root / scope.library.path).parent / str(name)
     try:
-        return place.name, place.read_bytes()
+        return path.name, path.read_bytes()
     except OSError as error:
         raise CannotCall(f"cannot read the body: {error}") from None
 
@@ -84,7 +84,10 @@ def encoded(value: Any, media: str) -> tuple[str, bytes]:
     if kind == _FORM and isinstance(value, Mapping):
         pairs = []
         for name, item in value.items():
-            items = item if isinstance(item, list) else [item]
+            if isinstance(item, list):
+                items = item
+            else:
+                items = [item]
             pairs += [(name, _field(each)) for each in items]
         return media, urlencode(pairs).encode()
     if value is None:
@@ -93,7 +96,9 @@ def encoded(value: Any, media: str) -> tuple[str, bytes]:
 
 
 def _field(value: Any) -> str:
-    return json.dumps(value) if isinstance(value, dict | list) else styles.plain(value)
+    if isinstance(value, dict | list):
+        return json.dumps(value)
+    return styles.plain(value)
 
 
 def _multipart(
@@ -101,7 +106,7 @@ def _multipart(
 ) -> tuple[str, bytes]:
     """RFC 7578: one part for each property, and for each item of an array."""
     parts = [
-        (name, _part(operation, media, name, each, scope))
+        (name, _part(operation, media, name, value=each, scope=scope))
         for name, item in value.items()
         for each in (item if isinstance(item, list) else [item])
     ]
@@ -131,19 +136,23 @@ def _part(
     content = _field(value).encode()
     if is_file:
         return name, content, given or schema.get("contentMediaType") or _BYTES
-    default = "application/json" if isinstance(value, dict | list) else "text/plain"
+    default = "text/plain"
+    if isinstance(value, dict | list):
+        default = "application/json"
     kind = given or default
     return (None if kind.startswith("text/plain") else name), content, kind
 
 
 def _property(operation: Operation, schema: Any, name: str) -> dict[str, Any]:
     """The schema of a part, or of the items of a list of parts; empty if there is none."""
-    found: dict[str, Any] = {}
+    properties: dict[str, Any] = {}
     for inner in _resolved(operation, schema):
         for part in _resolved(operation, inner.get("properties", {}).get(name)):
-            found.update(part)
-    items = found.get("items")
-    return _property_of_items(operation, items) if isinstance(items, dict) else found
+            properties.update(part)
+    items = properties.get("items")
+    if isinstance(items, dict):
+        return _property_of_items(operation, items)
+    return properties
 
 
 def _property_of_items(operation: Operation, items: Any) -> dict[str, Any]:
@@ -167,7 +176,7 @@ def _replaced(value: Any, target: str, new: Any, media: str) -> Any:
     names = [n.replace("~1", "/").replace("~0", "~") for n in target.split("/")[1:]]
     if not target.startswith("/") or not names:
         raise CannotCall(f"replacement '{target}' is not a JSON Pointer into the payload")
-    return _set(value, names, new, target)
+    return _set(value, names, new, target=target)
 
 
 def _set(value: Any, names: list[str], new: Any, target: str) -> Any:
@@ -177,10 +186,10 @@ def _set(value: Any, names: list[str], new: Any, target: str) -> Any:
     if isinstance(value, dict):
         if rest and first not in value:
             raise CannotCall(f"replacement '{target}': there is no '{pointer_step(first)}'")
-        return {**value, first: _set(value.get(first), rest, new, target)}
+        return {**value, first: _set(value.get(first), rest, new, target=target)}
     if isinstance(value, list) and first.isdecimal() and int(first) < len(value):
         index = int(first)
-        return [*value[:index], _set(value[index], rest, new, target), *value[index + 1 :]]
+        return [*value[:index], _set(value[index], rest, new, target=target), *value[index + 1 :]]
     raise CannotCall(f"replacement '{target}': there is no '{pointer_step(first)}'")
 
 
@@ -190,10 +199,10 @@ def _replaced_in_xml(text: str, target: str, new: Any) -> str:
     from wolfbane.kinds.workflow.runner.criteria import parse_xml
 
     root = parse_xml(text.encode())
-    found = root.xpath(target)
-    if not isinstance(found, list) or not found:
+    nodes = root.xpath(target)
+    if not isinstance(nodes, list) or not nodes:
         raise CannotCall(f"replacement '{target}' matches nothing in the payload")
-    for node in found:
+    for node in nodes:
         if isinstance(node, etree._Element):
             node.text = styles.plain(new)
         elif node.is_attribute:

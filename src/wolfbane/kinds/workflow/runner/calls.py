@@ -21,11 +21,11 @@ def base_url(operation: Operation, given: str) -> str:
     if given:
         return given.rstrip("/")
     if urlsplit(operation.address).scheme not in ("http", "https"):
-        words = (
+        message = (
             f"the server in the description is '{operation.address}', "
             f"which is not a complete address"
         )
-        raise CannotCall(f"{words}; set the suite's http.base_url")
+        raise CannotCall(f"{message}; set the suite's http.base_url")
     return operation.address
 
 
@@ -37,28 +37,34 @@ def make_call(
     values: dict[tuple[str, str], Any] = {}
     for entry in (*shared, *step.get("parameters", [])):
         parameter = document.resolved(entry)
-        place = parameter.get("in", "query")
-        values[place, parameter["name"]] = scope.value(parameter["value"])
-    for (place, name), described in operation.parameters.items():
-        missing = values.get((place, name)) is None
+        location = parameter.get("in", "query")
+        values[location, parameter["name"]] = scope.value(parameter["value"])
+    for (location, name), described in operation.parameters.items():
+        missing = values.get((location, name)) is None
         if missing and described.get("required"):
-            raise CannotCall(f"parameter '{name}' ({place}) has no value")
+            raise CannotCall(f"parameter '{name}' ({location}) has no value")
     path = _path(operation, values)
     query = [
         _in_query(operation, name, value)
-        for (place, name), value in values.items()
-        if place == "query" and value is not None
+        for (location, name), value in values.items()
+        if location == "query" and value is not None
     ]
     url = base + path + ("?" + "&".join(filter(None, query)) if any(query) else "")
     headers = _headers(operation, values)
-    body, content = make_body(operation, step.get("requestBody"), scope, headers)
+    body, content = make_body(operation, step.get("requestBody"), scope, headers=headers)
     by_place = {
-        place: {name: value for (where, name), value in values.items() if where == place}
-        for place in ("query", "path")
+        location: {name: value for (where, name), value in values.items() if where == location}
+        for location in ("query", "path")
     }
     return Call(
-        operation.method, url, headers, by_place["query"], by_place["path"], body, content
-    )  # fmt: skip
+        method=operation.method,
+        url=url,
+        headers=headers,
+        query=by_place["query"],
+        path=by_place["path"],
+        body=body,
+        content=content,
+    )
 
 
 def _path(operation: Operation, values: Mapping[tuple[str, str], Any]) -> str:
@@ -88,16 +94,18 @@ def _in_query(operation: Operation, name: str, value: Any) -> str:
 def _headers(operation: Operation, values: Mapping[tuple[str, str], Any]) -> dict[str, str]:
     headers = {}
     cookies = []
-    for (place, name), value in values.items():
-        described = operation.parameters.get((place, name), {"in": place})
-        if value is None or place not in ("header", "cookie"):
+    for (location, name), value in values.items():
+        described = operation.parameters.get((location, name), {"in": location})
+        if value is None or location not in ("header", "cookie"):
             continue
         if "content" in described:
             text = json.dumps(value)
-        elif place == "header":
+        elif location == "header":
             text = styles.in_header(value, explode=styles.style_of(described)[1])
-        if place == "header":
+        if location == "header":
             headers[name] = text
         else:
             cookies.append(styles.in_cookie(name, value, explode=styles.style_of(described)[1]))
-    return {**headers, "Cookie": "; ".join(cookies)} if cookies else headers
+    if cookies:
+        return {**headers, "Cookie": "; ".join(cookies)}
+    return headers

@@ -19,16 +19,18 @@ _MOST = 5
 
 @dataclass(frozen=True)
 class Mismatch:
-    """A mismatch: the check, the place in the response, and the expected and found values."""
+    """A mismatch: the check, the place in the response, and the expected and actual values."""
 
     check: str
     pointer: str
     expected: str
-    found: str
+    actual: str
 
     def __str__(self) -> str:
-        place = f" at {self.pointer}" if self.pointer else ""
-        return f"{self.check}{place}: expected {self.expected}, found {self.found}"
+        position = ""
+        if self.pointer:
+            position = f" at {self.pointer}"
+        return f"{self.check}{position}: expected {self.expected}, found {self.actual}"
 
 
 class Contract:
@@ -53,19 +55,25 @@ class Contract:
         if described is None:
             known = ", ".join(operation.data.get("responses", {}))
             status = str(answer.status)
-            return [Mismatch("status", "", f"one of {known}", status)] * ("status" in checks)
+            return [
+                Mismatch(check="status", pointer="", expected=f"one of {known}", actual=status)
+            ] * ("status" in checks)
         key, response = described
         mismatches: list[Mismatch] = []
         if "headers" in checks:
-            mismatches += self._headers(operation, key, response, answer)
+            mismatches += self._headers(operation, key, response, answer=answer)
         content = response.get("content", {})
         media = _media(content, answer.media_type)
         if content and answer.content and not media:
-            words = answer.media_type or "no content type"
+            media_type = answer.media_type or "no content type"
             expected = " or ".join(content)
-            return [*mismatches, *[Mismatch("type", "", expected, words)] * ("type" in checks)]
+            return [
+                *mismatches,
+                *[Mismatch(check="type", pointer="", expected=expected, actual=media_type)]
+                * ("type" in checks),
+            ]
         if media and "body" in checks and operation.method != "HEAD":
-            mismatches += self._body(operation, key, media, content[media], answer)
+            mismatches += self._body(operation, key, media, described=content[media], answer=answer)
         return mismatches
 
     def prepare(self, operation: Operation) -> None:
@@ -75,12 +83,12 @@ class Contract:
         """
         for key, entry in operation.data.get("responses", {}).items():
             response = operation.source.resolved(entry)
-            place = f"{operation.pointer}/responses{pointer_step(key)}"
+            pointer = f"{operation.pointer}/responses{pointer_step(key)}"
             schemas = [
-                (f"{place}/{part}{pointer_step(name)}/schema", found["schema"])
+                (f"{pointer}/{part}{pointer_step(name)}/schema", answer["schema"])
                 for part in ("headers", "content")
                 for name, given in response.get(part, {}).items()
-                if "schema" in (found := operation.source.resolved(given))
+                if "schema" in (answer := operation.source.resolved(given))
             ]
             for where, schema in schemas:
                 values: tuple[Any, ...] = (None, {}, [])
@@ -97,43 +105,53 @@ class Contract:
                 continue
             if value is None:
                 if header.get("required"):
-                    yield Mismatch("headers", name, "a value", "nothing")
+                    yield Mismatch(
+                        check="headers", pointer=name, expected="a value", actual="nothing"
+                    )
                 continue
             if "schema" not in header:
                 continue
-            place = f"{operation.pointer}/responses{pointer_step(key)}/headers"
-            place += f"{pointer_step(name)}/schema"
-            validator = self._validator(operation.source, place, header["schema"])
+            pointer = f"{operation.pointer}/responses{pointer_step(key)}/headers"
+            pointer += f"{pointer_step(name)}/schema"
+            validator = self._validator(operation.source, pointer, header["schema"])
             errors = list(validator.iter_errors(_typed(value, header["schema"])))
             for error in errors[:1]:
-                yield Mismatch("headers", name, error.message, value)
+                yield Mismatch(check="headers", pointer=name, expected=error.message, actual=value)
 
     def _body(
-        self, operation: Operation, key: str, media: str, described: Mapping[str, Any],
+        self,
+        operation: Operation,
+        key: str,
+        media: str,
+        described: Mapping[str, Any],
         answer: Answer,
-    ) -> Iterator[Mismatch]:  # fmt: skip
+    ) -> Iterator[Mismatch]:
         if not is_json(answer.media_type):
             return
         try:
             value = json.loads(answer.content)
         except (ValueError, RecursionError) as broken:
-            yield Mismatch("body", "", "JSON", f"invalid JSON ({broken})")
+            yield Mismatch(
+                check="body", pointer="", expected="JSON", actual=f"invalid JSON ({broken})"
+            )
             return
         if "schema" not in described:
             return
-        place = (
+        schema_pointer = (
             f"{operation.pointer}/responses{pointer_step(key)}/content{pointer_step(media)}/schema"
         )
-        validator = self._validator(operation.source, place, described["schema"])
+        validator = self._validator(operation.source, schema_pointer, described["schema"])
         for error in list(validator.iter_errors(value))[:_MOST]:
             inmost = _inmost(error)
             pointer = "".join(map(pointer_step, inmost.absolute_path)) or "/"
-            found = shortened(json.dumps(inmost.instance, ensure_ascii=False))
-            yield Mismatch("body", pointer, _expected(inmost), found)
+            instance = shortened(json.dumps(inmost.instance, ensure_ascii=False))
+            yield Mismatch(
+                check="body", pointer=pointer, expected=_expected(inmost), actual=instance
+            )
 
-    def _validator(self, source: OpenAPI, place: str, schema: Any) -> Any:
+    def _validator(self, source: OpenAPI, pointer: str, schema: Any) -> Any:
         """A validator of a schema whose references are resolved in its description."""
-        key = (source.address, place)
+        key = (source.address, pointer)
         if key not in self._validators:
             self._validators[key] = self._made(source, schema)
         return self._validators[key]
@@ -188,7 +206,9 @@ def _absolute(value: Any, base: str) -> Any:
             else _absolute(item, base)
             for key, item in value.items()
         }
-    return [_absolute(item, base) for item in value] if isinstance(value, list) else value
+    if isinstance(value, list):
+        return [_absolute(item, base) for item in value]
+    return value
 
 
 def _media(content: Mapping[str, Any], media_type: str) -> str:
@@ -213,7 +233,9 @@ def _typed(value: str, schema: Mapping[str, Any]) -> Any:
         return value
     if kind == "boolean" and value in ("true", "false"):
         return value == "true"
-    return [item.strip() for item in value.split(",")] if kind == "array" else value
+    if kind == "array":
+        return [item.strip() for item in value.split(",")]
+    return value
 
 
 def _inmost(error: Any) -> Any:
@@ -227,9 +249,14 @@ def _expected(error: Any) -> str:
     rule, value = error.validator, error.validator_value
     if rule == "required":
         missing = [name for name in value if name not in error.instance]
-        return "the fields " + ", ".join(missing) if len(missing) > 1 else f"a field '{missing[0]}'"
-    words = {"type": "type ", "enum": "one of ", "const": "", "format": "format ", "pattern": ""}
-    if rule in words:
-        shown = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
-        return words[rule] + shown
+        if len(missing) > 1:
+            return "the fields " + ", ".join(missing)
+        return f"a field '{missing[0]}'"
+    names = {"type": "type ", "enum": "one of ", "const": "", "format": "format ", "pattern": ""}
+    if rule in names:
+        if isinstance(value, str):
+            shown = value
+        else:
+            shown = json.dumps(value, ensure_ascii=False)
+        return names[rule] + shown
     return shortened(str(error.message))

@@ -9,10 +9,23 @@ from typing import Any
 from urllib.request import Request
 
 _FIELDS = (
-    "version", "name", "value", "port", "port_specified", "domain", "domain_specified",
-    "domain_initial_dot", "path", "path_specified", "secure", "expires", "discard", "comment",
-    "comment_url", "rfc2109",
-)  # fmt: skip
+    "version",
+    "name",
+    "value",
+    "port",
+    "port_specified",
+    "domain",
+    "domain_specified",
+    "domain_initial_dot",
+    "path",
+    "path_specified",
+    "secure",
+    "expires",
+    "discard",
+    "comment",
+    "comment_url",
+    "rfc2109",
+)
 
 
 class CookieStore:

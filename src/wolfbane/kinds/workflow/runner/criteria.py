@@ -24,7 +24,7 @@ def check(criterion: Mapping[str, Any], scope: Scope) -> tuple[bool, str]:
             values = conditions.actual_values(condition, scope.evaluate)
         except expressions.NotJson as error:
             return False, str(error)
-        shown = ", ".join(shortened(words) for words in values)
+        shown = ", ".join(shortened(value) for value in values)
         try:
             return conditions.holds(condition, scope.evaluate), shown
         except TypeError as error:

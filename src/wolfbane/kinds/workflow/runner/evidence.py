@@ -25,9 +25,13 @@ class Exchanges:
         self.bodies: dict[str, bytes] = {}
 
     def add(
-        self, call: Call, answer: Answer | None, seconds: float, step: str,
+        self,
+        call: Call,
+        answer: Answer | None,
+        seconds: float,
+        step: str,
         failed: NoAnswer | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Store one exchange with its duration; ``step`` is the step that made it.
 
         Each redirect is a separate exchange, also before a request that ``failed``.
@@ -35,10 +39,10 @@ class Exchanges:
         began = datetime.now().astimezone() - timedelta(seconds=seconds)
         hops, last = redirects_of(answer, failed)
         for asked, hop in hops:
-            self._put(asked, hop, hop.seconds, began, step)
+            self._put(asked, hop, hop.seconds, began=began, step=step)
             began += timedelta(seconds=hop.seconds)
             seconds -= hop.seconds
-        self._put(last or call, answer, max(seconds, 0.0), began, step)
+        self._put(last or call, answer, max(seconds, 0.0), began=began, step=step)
 
     def step_ended(self, step: str, problem: Exception | None) -> None:
         """A step has ended: its exchanges need no more processing."""
@@ -49,13 +53,23 @@ class Exchanges:
         response = None
         if answer is not None:
             response = {
-                "status": answer.status, "headers": answer.headers, "content": answer.content,
-                "http": answer.http, "wire": answer.wire,
-            }  # fmt: skip
+                "status": answer.status,
+                "headers": answer.headers,
+                "content": answer.content,
+                "http": answer.http,
+                "wire": answer.wire,
+            }
         at = began.isoformat(timespec="milliseconds")
         self.entries.append(
             har.entry(
-                at, seconds, call.method, call.url, call.headers, call.content, response, step
+                began=at,
+                seconds=seconds,
+                method=call.method,
+                url=call.url,
+                sent=call.headers,
+                content=call.content,
+                answer=response,
+                comment=step,
             )
         )
 
@@ -68,17 +82,17 @@ class Exchanges:
 
         A body that is long or not text is stored as a file: its mark represents the file's path.
         """
-        words = ["curl", "-i", *_method(call), *_connection(call, http)]
+        arguments = ["curl", "-i", *_method(call), *_connection(call, http)]
         hidden = []
         for name, value in call.headers.items():
             if name.lower() not in _OWN:
                 shown = har.shown(name, value)
-                words += ["-H", f"{name}: {shown}"]
+                arguments += ["-H", f"{name}: {shown}"]
                 if shown != value:
                     hidden.append(name)
         if call.content:
-            words += ["--data-binary", self._data(call.content)]
-        line = shlex.join([*words, call.url])
+            arguments += ["--data-binary", self._data(call.content)]
+        line = shlex.join([*arguments, call.url])
         if hidden:
             line += f"\n(replace {' and '.join(hidden)} with the real value, which is masked here)"
         return line
@@ -106,20 +120,30 @@ def _method(call: Call) -> list[str]:
     """The option for a method that the other options do not imply."""
     if call.method == "HEAD":
         return ["-I"]
-    usual = "POST" if call.content else "GET"
-    return [] if call.method == usual else ["-X", call.method]
+    usual = "GET"
+    if call.content:
+        usual = "POST"
+    if call.method == usual:
+        return []
+    return ["-X", call.method]
 
 
 def _connection(call: Call, http: HttpOptions) -> list[str]:
     """The options for brackets in the URL, redirects, TLS and a proxy."""
-    words = ["-g"] if any(sign in call.url for sign in "[]{}") else []
-    words += ["-L"] if http.redirects else []
+    if any(sign in call.url for sign in "[]{}"):
+        options = ["-g"]
+    else:
+        options = []
+    if http.redirects:
+        options += ["-L"]
     if http.verify is False:
-        words.append("-k")
+        options.append("-k")
     elif isinstance(http.verify, str):
-        words += ["--cacert", http.verify]
+        options += ["--cacert", http.verify]
     if http.certificate:
-        words += ["--cert", http.certificate]
+        options += ["--cert", http.certificate]
     if http.key:
-        words += ["--key", http.key]
-    return [*words, "-x", http.proxy] if http.proxy else words
+        options += ["--key", http.key]
+    if http.proxy:
+        return [*options, "-x", http.proxy]
+    return options

@@ -40,9 +40,12 @@ class HttpxTransport(Transport):
         timing.connecting()
         try:
             request = self._client.build_request(
-                call.method, str(url), headers=call.headers, content=call.content or None,
+                call.method,
+                str(url),
+                headers=call.headers,
+                content=call.content or None,
                 extensions={"trace": connected},
-            )  # fmt: skip
+            )
             call.headers = dict(request.headers.items())
             response = await self._client.send(request, stream=True)
         except (httpx.HTTPError, httpx.InvalidURL) as error:
@@ -60,9 +63,13 @@ class _HttpxExchange(Exchange):
     def __init__(self, response: httpx.Response) -> None:
         self._response = response
         self.answer = Answer(
-            response.status_code, response.headers, b"", 0.0, str(response.url),
-            response.http_version,
-        )  # fmt: skip
+            status=response.status_code,
+            headers=response.headers,
+            content=b"",
+            seconds=0.0,
+            url=str(response.url),
+            http=response.http_version,
+        )
         self.set_cookies = response.headers.get_list("Set-Cookie")
         self.location = response.headers.get("Location", "")
 

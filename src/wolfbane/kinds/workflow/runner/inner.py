@@ -30,8 +30,10 @@ def lacking_inputs(library: DocumentSet, workflow: str, values: Mapping[str, Any
             line = here.document.document.line(pointer)
             for needed in required(other, schema):
                 if needed not in there:
-                    words = f"workflow '{target}' needs the input '{needed}', but no value is given"
-                    lacking[f"{here.path}:{line}: {words}"] = None
+                    message = (
+                        f"workflow '{target}' needs the input '{needed}', but no value is given"
+                    )
+                    lacking[f"{here.path}:{line}: {message}"] = None
     return list(lacking)
 
 
@@ -50,13 +52,13 @@ def reached(library: DocumentSet, workflow: str) -> Iterator[tuple[DocumentSet, 
 def _calls(library: DocumentSet, workflow: str) -> Iterator[tuple[str, set[str], str]]:
     """The workflows that a valid workflow calls: the name, the given inputs, and the place."""
     described = library.document.workflows[workflow]
-    place = f"/workflows/{library.document.positions[workflow]}"
+    pointer = f"/workflows/{library.document.positions[workflow]}"
     for number, needed in enumerate(described.get("dependsOn", [])):
         if needed.startswith("$"):
-            yield needed, set(), f"{place}/dependsOn/{number}"
-    holders = [(described, place, ("successActions", "failureActions"))]
+            yield needed, set(), f"{pointer}/dependsOn/{number}"
+    holders = [(described, pointer, ("successActions", "failureActions"))]
     for number, item in enumerate(described["steps"]):
-        here = f"{place}/steps/{number}"
+        here = f"{pointer}/steps/{number}"
         holders.append((item, here, ("onSuccess", "onFailure")))
         if "workflowId" in item:
             names = {entry["name"] for entry in given_entries(library, item)}

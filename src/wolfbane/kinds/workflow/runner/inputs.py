@@ -25,19 +25,21 @@ def inputs_for(
     """
     schema = library.document.workflows[workflow].get("inputs", {})
     declared = declared_inputs(library, schema) or {}
-    found = filled(declared, values)
+    inputs = filled(declared, values)
     for name, value in given.items():
-        found[name] = _typed(value, declared.get(name))
-    missing = [name for name in required(library, schema) if name not in found]
+        inputs[name] = _typed(value, declared.get(name))
+    missing = [name for name in required(library, schema) if name not in inputs]
     if missing:
-        words = ", ".join(f"'{name}'" for name in missing)
-        plural = "inputs" if len(missing) > 1 else "input"
+        message = ", ".join(f"'{name}'" for name in missing)
+        plural = "input"
+        if len(missing) > 1:
+            plural = "inputs"
         raise BadInputs(
             f"workflow '{workflow}' has no value for the "
-            f"{plural} {words}; define a parameter of that name"
+            f"{plural} {message}; define a parameter of that name"
         )
-    _check(library, schema, {name: found[name] for name in declared if name in found})
-    return found
+    _check(library, schema, {name: inputs[name] for name in declared if name in inputs})
+    return inputs
 
 
 def filled(declared: Mapping[str, Any], values: Mapping[str, Any]) -> dict[str, Any]:
@@ -63,7 +65,7 @@ def required(library: DocumentSet, schema: Any) -> list[str]:
     return names
 
 
-def _check(library: DocumentSet, schema: Any, found: dict[str, Any]) -> None:
+def _check(library: DocumentSet, schema: Any, inputs: dict[str, Any]) -> None:
     if not schema:
         return
     from jsonschema import Draft202012Validator
@@ -71,7 +73,7 @@ def _check(library: DocumentSet, schema: Any, found: dict[str, Any]) -> None:
     inside = {"components": library.document.data.get("components", {}), "allOf": [schema]}
     problems = [
         f"input '{'/'.join(map(str, error.absolute_path)) or 'as a whole'}': {error.message}"
-        for error in Draft202012Validator(inside).iter_errors(found)
+        for error in Draft202012Validator(inside).iter_errors(inputs)
     ]
     if problems:
         raise BadInputs("; ".join(problems))
@@ -79,7 +81,9 @@ def _check(library: DocumentSet, schema: Any, found: dict[str, Any]) -> None:
 
 def _typed(value: Any, schema: Any) -> Any:
     """A text of a table or a parameter, converted to the type of the input."""
-    kind = schema.get("type") if isinstance(schema, Mapping) else None
+    kind = None
+    if isinstance(schema, Mapping):
+        kind = schema.get("type")
     if not isinstance(value, str) or kind in (None, "string"):
         return value
     try:

@@ -55,7 +55,9 @@ class Answer:
     @property
     def received(self) -> int:
         """Length of the body before decoding, if known, and otherwise after decoding."""
-        return self.wire if self.wire >= 0 else len(self.content)
+        if self.wire >= 0:
+            return self.wire
+        return len(self.content)
 
     @property
     def media_type(self) -> str:
@@ -119,23 +121,23 @@ class Scope:
 
     def values(self, texts: Mapping[str, str]) -> dict[str, Any]:
         """Outputs by name. Those without a value are left out: a step that uses one fails."""
-        found = {}
+        values = {}
         for name, text in texts.items():
             try:
-                found[name] = self.value(text)
+                values[name] = self.value(text)
             except MissingValue:
                 continue
-        return found
+        return values
 
     def required(self, expression: Expression) -> Any:
         """The value of an expression. Raises MissingValue if there is none.
 
         ``null`` is a value.
         """
-        found = self._found(expression)
-        if found is ABSENT:
+        value = self._found(expression)
+        if value is ABSENT:
             raise MissingValue(f"{expression} has no value{self._why(expression)}")
-        return found
+        return value
 
     def evaluate(self, expression: Expression) -> Any:
         """The value of an expression for a criterion, or ABSENT. Raises NotJson."""
@@ -148,11 +150,11 @@ class Scope:
         return self._found(expression)
 
     def _found(self, expression: Expression) -> Any:
-        found = self._head(expression)
-        if expression.pointer is None or found is ABSENT:
-            return found
+        value = self._head(expression)
+        if expression.pointer is None or value is ABSENT:
+            return value
         try:
-            return look_up(found, expression.pointer)
+            return look_up(value, expression.pointer)
         except KeyError:
             return ABSENT
 
@@ -200,16 +202,22 @@ class Scope:
         if call is None:
             return ABSENT
         if head != "request":
-            return call.url if head == "url" else call.method
+            if head == "url":
+                return call.url
+            return call.method
         if names[0] == "header":
             wanted = names[1].lower()
             return next(
                 (Untyped(v) for k, v in call.headers.items() if k.lower() == wanted), ABSENT
             )
         if names[0] == "body":
-            return ABSENT if call.body is None else call.body
-        found = (call.query if names[0] == "query" else call.path).get(names[1], ABSENT)
-        return Untyped(found) if isinstance(found, str) else found
+            if call.body is None:
+                return ABSENT
+            return call.body
+        value = (call.query if names[0] == "query" else call.path).get(names[1], ABSENT)
+        if isinstance(value, str):
+            return Untyped(value)
+        return value
 
     def _of_answer(self, head: str, names: tuple[str, ...]) -> Any:
         if self.answer is None:
@@ -217,9 +225,13 @@ class Scope:
         if head == "statusCode":
             return self.answer.status
         if names[0] == "header":
-            found = self.answer.headers.get(names[1].lower())
-            return ABSENT if found is None else Untyped(found)
-        return self.answer.body if self.answer.content else ABSENT
+            value = self.answer.headers.get(names[1].lower())
+            if value is None:
+                return ABSENT
+            return Untyped(value)
+        if self.answer.content:
+            return self.answer.body
+        return ABSENT
 
 
 def _inside(value: Any, names: tuple[str, ...]) -> Any:

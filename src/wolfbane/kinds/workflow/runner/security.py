@@ -38,26 +38,31 @@ class Security:
         schemes = operation.source.data.get("components", {}).get("securitySchemes", {})
         entries = (operation.source.resolved(entry) for entry in schemes.values())
         call.private = frozenset(
-            str(entry["name"]).lower() for entry in entries
+            str(entry["name"]).lower()
+            for entry in entries
             if (entry.get("type"), entry.get("in")) == ("apiKey", "header") and "name" in entry
-        )  # fmt: skip
+        )
         for alternative in operation.security:
             known = {name: operation.source.resolved(schemes.get(name, {})) for name in alternative}
             if all(name in self._given or _needs_nothing(s) for name, s in known.items()):
                 for name, scheme in known.items():
-                    await self._put(call, operation, name, scheme, alternative[name])
+                    await self._put(call, operation, name, scheme=scheme, scopes=alternative[name])
                 return
 
     async def _put(
-        self, call: Call, operation: Operation, name: str, scheme: Mapping[str, Any],
+        self,
+        call: Call,
+        operation: Operation,
+        name: str,
+        scheme: Mapping[str, Any],
         scopes: list[str],
-    ) -> None:  # fmt: skip
+    ) -> None:
         kind = scheme.get("type")
         given = self._given.get(name)
         if kind == "apiKey":
             self._key(call, scheme, str(given))
         elif kind == "http" and str(scheme.get("scheme")).lower() == "basic":
-            user, password = _pair(name, given, "user", "password")
+            user, password = _pair(name, given, "user", second="password")
             text = base64.b64encode(f"{user}:{password}".encode()).decode()
             _set(call, "Authorization", f"Basic {text}")
         elif kind == "http":
@@ -67,7 +72,7 @@ class Security:
             token = given
             if isinstance(given, Mapping):
                 async with self._asking:  # many users may need the first one at once
-                    token = await self._granted(operation, name, scheme, given, scopes)
+                    token = await self._granted(operation, name, scheme, given=given, scopes=scopes)
             _set(call, "Authorization", f"Bearer {token}")
 
     @staticmethod
@@ -76,7 +81,9 @@ class Security:
         if scheme["in"] == "header":
             _set(call, name, value)
         elif scheme["in"] == "query":
-            sign = "&" if "?" in call.url else "?"
+            sign = "?"
+            if "?" in call.url:
+                sign = "&"
             call.url += f"{sign}{quote(name, safe='')}={quote(value, safe='')}"
         else:
             pair = f"{name}={quote(value, safe='')}"
@@ -84,29 +91,26 @@ class Security:
             call.headers["Cookie"] = f"{before}; {pair}" if before else pair
 
     async def _granted(
-        self, operation: Operation, name: str, scheme: Mapping[str, Any],
-        given: Mapping[str, Any], scopes: list[str],
-    ) -> str:  # fmt: skip
+        self,
+        operation: Operation,
+        name: str,
+        scheme: Mapping[str, Any],
+        given: Mapping[str, Any],
+        scopes: list[str],
+    ) -> str:
         """A token by client credentials (RFC 6749, section 4.4), reused until shortly before its
         end.
         """
         flow = scheme.get("flows", {}).get("clientCredentials")
         if flow is None:
-            words = f"security scheme '{name}' has no client credentials flow"
-            raise CannotCall(f"{words}; set a token instead")
+            message = f"security scheme '{name}' has no client credentials flow"
+            raise CannotCall(f"{message}; set a token instead")
         scope = " ".join(scopes)
         token, until = self._tokens.get((name, scope), ("", 0.0))
         if token and time.monotonic() < until:
             return token
-        client, secret = _pair(name, given, "client_id", "client_secret")
-        pair = f"{quote(client, safe='')}:{quote(secret, safe='')}"
-        headers = {
-            "Content-Type": "application/x-www-form-urlencoded",
-            "Authorization": f"Basic {base64.b64encode(pair.encode()).decode()}",
-        }
-        form = {"grant_type": "client_credentials", **({"scope": scope} if scope else {})}
         url = urljoin(f"{base_url(operation, self._base)}/", str(flow["tokenUrl"]))
-        ask = Call("POST", url, headers, {}, {}, form, urlencode(form).encode())
+        ask = _token_request(url, *_pair(name, given, "client_id", second="client_secret"), scope)
         try:
             answer = await self._sender.send(ask)
             data = json.loads(answer.content)
@@ -116,8 +120,9 @@ class Security:
                 f"security scheme '{name}': cannot get a token from {url}: {error}"
             ) from None
         self._tokens[name, scope] = (
-            token, time.monotonic() + float(data.get("expires_in", 3600)) - _EARLY
-        )  # fmt: skip
+            token,
+            time.monotonic() + float(data.get("expires_in", 3600)) - _EARLY,
+        )
         return token
 
 
@@ -134,3 +139,17 @@ def _pair(name: str, given: Any, first: str, second: str) -> tuple[str, str]:
     if not isinstance(given, Mapping) or first not in given or second not in given:
         raise CannotCall(f"security scheme '{name}' needs {{ {first} = ..., {second} = ... }}")
     return str(given[first]), str(given[second])
+
+
+def _token_request(url: str, client: str, secret: str, scope: str) -> Call:
+    """A request by client credentials (RFC 6749, section 4.4.2)."""
+    pair = f"{quote(client, safe='')}:{quote(secret, safe='')}"
+    headers = {
+        "Content-Type": "application/x-www-form-urlencoded",
+        "Authorization": f"Basic {base64.b64encode(pair.encode()).decode()}",
+    }
+    form = {"grant_type": "client_credentials", **({"scope": scope} if scope else {})}
+    content = urlencode(form).encode()
+    return Call(
+        method="POST", url=url, headers=headers, query={}, path={}, body=form, content=content
+    )

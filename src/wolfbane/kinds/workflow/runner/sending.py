@@ -62,9 +62,11 @@ class Sender:
     """
 
     def __init__(
-        self, http: HttpOptions, transport: Transport,
+        self,
+        http: HttpOptions,
+        transport: Transport,
         allowed: Callable[[URL], bool] = lambda url: True,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.http = http
         self.patience = Patience(http.connect, http.read)
         self.timing = Timing(0.0)
@@ -86,7 +88,7 @@ class Sender:
     async def send(self, call: Call, patience: Patience | None = None) -> Answer:
         """The whole response, or the part that is waited for. Raises NoAnswer or OutOfTime."""
         patience = patience or self.patience
-        place = f"{call.method} {call.url}"
+        request = f"{call.method} {call.url}"
         begun: list[Answer] = []
         hops: Hops = []
         timing, left = Timing(time.perf_counter()), self.left()
@@ -94,18 +96,18 @@ class Sender:
         self.timing = timing
         try:
             async with asyncio.timeout(timing.read) as timing.clock:
-                return await self._exchange(call, patience, begun, hops)
+                return await self._exchange(call, patience, begun, hops=hops)
         except TimeoutError:
             if self.left() < TICK:
-                late = OutOfTime(f"no complete response yet: {place}")
+                late = OutOfTime(f"no complete response yet: {request}")
                 raise self._with_hops(late, hops) from None
-            words = too_late(patience, begun)
+            message = too_late(patience, begun)
             if timing.is_connecting:
-                words = f"no connection within {patience.connect:g} s"
-            raise self._with_hops(NoAnswer(f"{words}: {place}"), hops) from None
+                message = f"no connection within {patience.connect:g} s"
+            raise self._with_hops(NoAnswer(f"{message}: {request}"), hops) from None
         except (TransportError, ValueError) as error:
-            words = words_of_cause(error, self.http) or str(error) or type(error).__name__
-            raise self._with_hops(NoAnswer(f"{words}: {place}"), hops) from None
+            message = words_of_cause(error, self.http) or str(error) or type(error).__name__
+            raise self._with_hops(NoAnswer(f"{message}: {request}"), hops) from None
         finally:
             timing.ended = time.perf_counter()
 
@@ -137,8 +139,11 @@ class Sender:
                     answer.hops, answer.asked = hops, None if asked is call else asked
                     begun.append(answer)
                 # The body of a redirect is read, too: its connection is free again after that.
-                chosen = patience if is_last else self.patience
-                await read_body(exchange.chunks(), answer, chosen, self.http.body_limit)
+                if is_last:
+                    chosen = patience
+                else:
+                    chosen = self.patience
+                await read_body(exchange.chunks(), answer, chosen, limit=self.http.body_limit)
                 answer.wire = exchange.wire()
                 if is_last:
                     answer.seconds = time.perf_counter() - self.timing.began
@@ -150,7 +155,7 @@ class Sender:
             if len(hops) > self.http.redirects:
                 raise NoAnswer(f"more than {self.http.redirects} redirects")
             url = url.join(URL(exchange.location))
-            asked = redirected(asked, own, answer.status, url)
+            asked = redirected(asked, own, answer.status, url=url)
 
     async def close(self) -> None:
         """Close every connection."""
@@ -212,7 +217,9 @@ def words_of_cause(error: BaseException, http: HttpOptions) -> str:
             return "connection refused"
         wanted = isinstance(cause, ssl.SSLError) and "CERTIFICATE_REQUIRED" in str(cause)
         if wanted or isinstance(cause, ssl.SSLEOFError):
-            own = "with" if http.certificate else "without"
+            own = "without"
+            if http.certificate:
+                own = "with"
             return f"the server ended the TLS connection, {own} a client's certificate"
         cause = cause.__cause__ or cause.__context__
     return ""
@@ -236,7 +243,14 @@ def redirected(call: Call, own: Mapping[str, str], status: int, url: URL) -> Cal
     changed = status == _SEE_OTHER or (status in _MAY_CHANGE and call.method == "POST")
     if not changed or call.method == "HEAD":
         return Call(
-            call.method, str(url), headers, {}, {}, call.body, call.content, call.private
-        )  # fmt: skip
+            method=call.method,
+            url=str(url),
+            headers=headers,
+            query={},
+            path={},
+            body=call.body,
+            content=call.content,
+            private=call.private,
+        )
     kept = {name: v for name, v in headers.items() if not name.lower().startswith("content-")}
-    return Call("GET", str(url), kept, {}, {}, private=call.private)
+    return Call(method="GET", url=str(url), headers=kept, query={}, path={}, private=call.private)

@@ -9,12 +9,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from wolfbane.kinds.workflow.document_set import DocumentSet
+from wolfbane.kinds.workflow.document_set import DocumentSet, Unknown
+from wolfbane.kinds.workflow.documents import DocumentError
 from wolfbane.kinds.workflow.runner.evidence import Exchanges
 from wolfbane.kinds.workflow.runner.inner import lacking_inputs, problems_with
 from wolfbane.kinds.workflow.runner.inputs import BadInputs, inputs_for
-from wolfbane.kinds.workflow.runner.workflow_run import WorkflowRun, needed_elsewhere
-from wolfbane.kinds.workflow.runner.workflow_tools import Tools
+from wolfbane.kinds.workflow.runner.workflow_run import WorkflowRun
+from wolfbane.kinds.workflow.runner.workflow_tools import Tools, WentWrong, WorkflowEnd
 from wolfbane.kinds.workflow.workflow_tests import WorkflowTest
 
 Handed = Mapping[str, Any]
@@ -52,14 +53,20 @@ class WorkflowTestEnd:
 def make_ready(library: DocumentSet, case: WorkflowTest, values: Mapping[str, Any]) -> ReadyTest:
     """A test after all checks that need no request."""
     if wrong := problems_with(library, case.workflow):
-        return ReadyTest(library, case, {}, "errored", "\n".join(wrong))
+        return ReadyTest(
+            library=library, case=case, inputs={}, outcome="errored", message="\n".join(wrong)
+        )
     try:
-        inputs = inputs_for(library, case.workflow, case.row, values)
+        inputs = inputs_for(library, case.workflow, case.row, values=values)
         lacking = lacking_inputs(library, case.workflow, values)
     except BadInputs as error:
         inputs, lacking = {}, [str(error)]
-    blocked = "blocked" if lacking else ""
-    return ReadyTest(library, case, inputs, blocked, "\n".join(lacking))
+    blocked = ""
+    if lacking:
+        blocked = "blocked"
+    return ReadyTest(
+        library=library, case=case, inputs=inputs, outcome=blocked, message="\n".join(lacking)
+    )
 
 
 def blocked_by(case: WorkflowTest, given: Mapping[str, Handed]) -> WorkflowTestEnd | None:
@@ -81,20 +88,32 @@ async def run_test(
     needed = [given[need] for need in case.needs]
     tools.sender.begin(limit, [cookie for each in needed for cookie in each["cookies"]])
     workflows = {each["workflow"]: dict(each) for each in needed}
-    run = WorkflowRun(ready.library, case.workflow, inputs, workflows, tools, exchanges)
-    ended = await needed_elsewhere(run, ready.library, case.workflow) or await run.run()
+    run = WorkflowRun(
+        ready.library, case.workflow, inputs, workflows=workflows, tools=tools, exchanges=exchanges
+    )
+    ended = await _needed_elsewhere(run, ready.library, case.workflow) or await run.run()
     seconds = time.perf_counter() - began
     problem = ended.problem
     if problem is not None:
-        words = str(problem)
+        message = str(problem)
         if problem.outcome == "timed out":
-            words = f"the test ran longer than {limit:g} s: {words}"
-        return WorkflowTestEnd(problem.outcome, words, problem.line, seconds, run.parts)
+            message = f"the test ran longer than {limit:g} s: {message}"
+        return WorkflowTestEnd(
+            outcome=problem.outcome,
+            message=message,
+            line=problem.line,
+            seconds=seconds,
+            parts=run.parts,
+        )
     handed = {
-        "workflow": case.workflow, "inputs": inputs, "outputs": ended.outputs,
+        "workflow": case.workflow,
+        "inputs": inputs,
+        "outputs": ended.outputs,
         "cookies": tools.sender.cookies(),
-    }  # fmt: skip
-    return WorkflowTestEnd("passed", "", 0, seconds, run.parts, handed)
+    }
+    return WorkflowTestEnd(
+        outcome="passed", message="", line=0, seconds=seconds, parts=run.parts, handed=handed
+    )
 
 
 def in_order(names: list[str], by_name: Mapping[str, WorkflowTest]) -> list[str]:
@@ -111,3 +130,22 @@ def in_order(names: list[str], by_name: Mapping[str, WorkflowTest]) -> list[str]
     for name in names:
         put(name)
     return list(ordered)
+
+
+async def _needed_elsewhere(
+    run: WorkflowRun, library: DocumentSet, name: str
+) -> WorkflowEnd | None:
+    """Run the workflows of other documents that this one depends on; returns a failure."""
+    for needed in library.document.workflows[name].get("dependsOn", []):
+        if needed.startswith("$"):
+            try:
+                problem = (await run.other(needed, {})).problem
+            except (WentWrong, Unknown, OSError, DocumentError) as error:
+                problem = WentWrong("errored", str(error))
+            if problem is not None:
+                message = f"the workflow depends on {needed}, which did not pass: {problem}"
+                outcome = "blocked"
+                if problem.outcome == "timed out":
+                    outcome = "timed out"
+                return WorkflowEnd({}, WentWrong(outcome, message))
+    return None

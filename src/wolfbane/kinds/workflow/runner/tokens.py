@@ -54,7 +54,9 @@ def _fields(scheme: Mapping[str, Any]) -> tuple[str, ...]:
         return _GRANTED
     if kind == "http" and str(scheme.get("scheme")).lower() == "bearer":
         return _BEARER
-    return (str(scheme.get("name")),) if kind == "apiKey" else ()
+    if kind == "apiKey":
+        return (str(scheme.get("name")),)
+    return ()
 
 
 def _shown(call: Call, schemes: Sequence[Mapping[str, Any]]) -> Iterator[str]:
@@ -63,7 +65,9 @@ def _shown(call: Call, schemes: Sequence[Mapping[str, Any]]) -> Iterator[str]:
     for header, value in call.headers.items():
         if header.lower() == "authorization":
             yield value.partition(" ")[2] or value
-        elif any(place == "header" and name.lower() == header.lower() for place, name in keys):
+        elif any(
+            location == "header" and name.lower() == header.lower() for location, name in keys
+        ):
             yield value
     for name, value in parse_qsl(urlsplit(call.url).query):
         if ("query", name) in keys:

@@ -10,7 +10,6 @@ from typing import Any
 from wolfbane.basis.units import seconds
 from wolfbane.kinds.workflow.arazzo import Arazzo
 from wolfbane.kinds.workflow.document_set import DocumentSet, Unknown
-from wolfbane.kinds.workflow.documents import DocumentError
 from wolfbane.kinds.workflow.extensions import CONNECT, READ, UNTIL
 from wolfbane.kinds.workflow.openapi import BadReference, Operation
 from wolfbane.kinds.workflow.runner.actions import next_action, pause_before
@@ -78,7 +77,12 @@ class WorkflowRun:
         problem = problem or self._lasting
         if problem is None:
             self.scope.outputs.update(self.scope.values(self.workflow.get("outputs", {})))
-        return WorkflowEnd(self.scope.outputs, problem, self.scope.call, self.scope.answer)
+        return WorkflowEnd(
+            outputs=self.scope.outputs,
+            problem=problem,
+            call=self.scope.call,
+            answer=self.scope.answer,
+        )
 
     async def _take(self, position: int) -> tuple[WentWrong | None, int | None]:
         """One step: its error, and the position of the next step (None: the workflow ends)."""
@@ -146,17 +150,20 @@ class WorkflowRun:
             problem.line = problem.line or line
             part.update(outcome=problem.outcome, message=str(problem), line=line)
             part["file"] = self.document.name
-            words = f"step {step['stepId']}: {problem}"
-            problem = WentWrong(problem.outcome, words, problem.line, lasting=problem.lasting)
+            message = f"step {step['stepId']}: {problem}"
+            problem = WentWrong(problem.outcome, message, problem.line, lasting=problem.lasting)
         part["seconds"] = round(time.perf_counter() - began, 6)
         return part, problem
 
     async def _request(self, step: Mapping[str, Any], part: Part) -> None:
         operation = self.scope.library.operation(step)
         call = make_call(
-            operation, step, self.workflow.get("parameters", []), self.scope,
-            base_url(operation, self.tools.base_url),
-        )  # fmt: skip
+            operation,
+            step,
+            self.workflow.get("parameters", []),
+            scope=self.scope,
+            base=base_url(operation, self.tools.base_url),
+        )
         await self.tools.security.put_on(call, operation)
         self.scope.call = call
         part["name"] = f"{step['stepId']}: {call.method} {call.url}"
@@ -171,7 +178,7 @@ class WorkflowRun:
         self.exchanges.add(call, answer, answer.seconds, step["stepId"])
         self.tools.tokens.look_at(operation, call, answer)
         self._covered(operation, answer)
-        self._judge(step, part, operation, call, answer)
+        self._judge(step, part, operation, call=call, answer=answer)
 
     def _patience(self, step: Mapping[str, Any]) -> Patience:
         """The time limit of a step's request; its own setting overrides the suite's."""
@@ -209,19 +216,19 @@ class WorkflowRun:
             part["parts"].append({"name": name, "outcome": "failed", "message": message})
             problems.append(f"contract, {mismatch}")
         if problems:
-            words = [f"{call.method} {call.url} returned {answer.status}", *problems]
+            parts = [f"{call.method} {call.url} returned {answer.status}", *problems]
             if answer.content:
-                words.append(f"body: {shortened(answer.text)}")
+                parts.append(f"body: {shortened(answer.text)}")
             line = self.exchanges.curl(call, self.tools.sender.http)
-            words.append(f"to repeat the request: {line}")
-            raise WentWrong("failed", "\n".join(words), lasting=bool(mismatches))
+            parts.append(f"to repeat the request: {line}")
+            raise WentWrong("failed", "\n".join(parts), lasting=bool(mismatches))
 
     def _criteria(self, step: Mapping[str, Any], part: Part, answer: Answer | None) -> list[str]:
         criteria = step.get("successCriteria")
         if criteria is None:
             if answer is not None and answer.status >= 400:
-                words = "expected a status below 400 (default without criteria)"
-                return [f"{words}, got {answer.status}"]
+                problem = "expected a status below 400 (default without criteria)"
+                return [f"{problem}, got {answer.status}"]
             return []
         problems = []
         for criterion in criteria:
@@ -263,11 +270,17 @@ class WorkflowRun:
             raise WentWrong("errored", f"workflow calls are nested more than {DEEPEST} deep")
         library, inner = self.scope.library.workflow(name)
         try:
-            whole = inputs_for(library, inner, inputs, self.tools.values)
+            whole = inputs_for(library, inner, inputs, values=self.tools.values)
         except BadInputs as error:
             raise WentWrong("errored", str(error)) from None
         course = WorkflowRun(
-            library, inner, whole, self.scope.workflows, self.tools, self.exchanges, self.depth + 1
+            library,
+            inner,
+            whole,
+            workflows=self.scope.workflows,
+            tools=self.tools,
+            exchanges=self.exchanges,
+            depth=self.depth + 1,
         )
         ended = await course.run()
         (self.parts if parts is None else parts).extend(course.parts)
@@ -282,18 +295,3 @@ class WorkflowRun:
 def _criterion(until: Any) -> Mapping[str, Any]:
     """The end of a stream: a condition, or a complete criterion."""
     return until if isinstance(until, Mapping) else {"condition": until}
-
-
-async def needed_elsewhere(run: WorkflowRun, library: DocumentSet, name: str) -> WorkflowEnd | None:
-    """Run the workflows of other documents that this one depends on; returns a failure."""
-    for needed in library.document.workflows[name].get("dependsOn", []):
-        if needed.startswith("$"):
-            try:
-                problem = (await run.other(needed, {})).problem
-            except (WentWrong, Unknown, OSError, DocumentError) as error:
-                problem = WentWrong("errored", str(error))
-            if problem is not None:
-                words = f"the workflow depends on {needed}, which did not pass: {problem}"
-                outcome = "timed out" if problem.outcome == "timed out" else "blocked"
-                return WorkflowEnd({}, WentWrong(outcome, words))
-    return None

@@ -30,7 +30,9 @@ def as_problem(error: Exception) -> WentWrong:
     """An error of any kind as the failure of a step."""
     if isinstance(error, WentWrong):
         return error
-    outcome = "timed out" if isinstance(error, OutOfTime) else "errored"
+    outcome = "errored"
+    if isinstance(error, OutOfTime):
+        outcome = "timed out"
     return WentWrong(outcome, str(error), lasting=True)
 
 

@@ -33,11 +33,17 @@ def upgrade() -> None:
     op.create_table(
         "results",
         sa.Column(
-            "test_id", sa.Integer, sa.ForeignKey("tests.id"), primary_key=True,
+            "test_id",
+            sa.Integer,
+            sa.ForeignKey("tests.id"),
+            primary_key=True,
             autoincrement=False,
         ),
         sa.Column(
-            "run_id", sa.Integer, sa.ForeignKey("runs.id", ondelete="CASCADE"), primary_key=True,
+            "run_id",
+            sa.Integer,
+            sa.ForeignKey("runs.id", ondelete="CASCADE"),
+            primary_key=True,
             autoincrement=False,
         ),
         sa.Column("outcome", sa.String(12), nullable=False),
@@ -45,7 +51,7 @@ def upgrade() -> None:
         sa.Column("attempts", sa.Integer, nullable=False),
         sa.Column("message", sa.Text, nullable=False),
         sqlite_with_rowid=False,
-    )  # fmt: skip
+    )
     op.create_index("results_by_run", "results", ["run_id", "outcome"])
 
 

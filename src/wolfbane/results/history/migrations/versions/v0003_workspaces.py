@@ -12,9 +12,17 @@ revision = "0003"
 down_revision = "0002"
 
 _RUNS = (
-    "id", "name", "began", "seconds", "exit_code", "target", "command", "expression", "counts",
+    "id",
+    "name",
+    "began",
+    "seconds",
+    "exit_code",
+    "target",
+    "command",
+    "expression",
+    "counts",
     "origin",
-)  # fmt: skip
+)
 _RESULTS = ("test_id", "run_id", "outcome", "seconds", "attempts", "message")
 
 
@@ -78,12 +86,18 @@ def _new_tables() -> None:
     op.create_table(
         "new_results",
         sa.Column(
-            "test_id", sa.Integer, sa.ForeignKey("tests.id"), primary_key=True,
+            "test_id",
+            sa.Integer,
+            sa.ForeignKey("tests.id"),
+            primary_key=True,
             autoincrement=False,
         ),
         sa.Column(
-            "run_id", sa.Integer, sa.ForeignKey("new_runs.id", ondelete="CASCADE"),
-            primary_key=True, autoincrement=False,
+            "run_id",
+            sa.Integer,
+            sa.ForeignKey("new_runs.id", ondelete="CASCADE"),
+            primary_key=True,
+            autoincrement=False,
         ),
         sa.Column("outcome", sa.String(12), nullable=False),
         sa.Column("seconds", sa.Float, nullable=False),
@@ -91,7 +105,7 @@ def _new_tables() -> None:
         sa.Column("message", sa.Text, nullable=False),
         _quarantined(),
         sqlite_with_rowid=False,
-    )  # fmt: skip
+    )
 
 
 def downgrade() -> None:
