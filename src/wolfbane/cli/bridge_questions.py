@@ -89,7 +89,7 @@ def read_answers(file: Path | None) -> tuple[dict[str, str], dict[str, list[str]
 
 def split_command(option: str, line: str, folder: Path, may: May) -> list[str]:
     """The arguments of a command line; a line that needs a shell runs in one if the user agrees."""
-    from wolfbane.kinds.bridge.learning.shells import NeedsScript, needs_shell, split, through_shell
+    from wolfbane.app.bridges import NeedsScript, needs_shell, split, through_shell
 
     try:
         tokens = split(line, folder)

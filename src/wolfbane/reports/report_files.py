@@ -3,19 +3,27 @@
 from __future__ import annotations
 
 import importlib
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.formats.registry import WRITERS
 from wolfbane.results.record import Record
 
+Writer = Callable[[Record], bytes]
+"""Makes a report of a run's record."""
+
+
+def find_writer(form: str) -> Writer:
+    """The writer of a format. It is imported now, because some need large libraries."""
+    module, _, function = WRITERS[form].partition(":")
+    writer: Writer = getattr(importlib.import_module(module), function)
+    return writer
+
 
 def render(form: str, record: Record) -> bytes:
-    """A report in a format. Its writer is imported now, because some need large libraries."""
-    module, _, function = WRITERS[form].partition(":")
-    written: bytes = getattr(importlib.import_module(module), function)(record)
-    return written
+    """A report in a format."""
+    return find_writer(form)(record)
 
 
 def read_targets(given: Sequence[str]) -> list[tuple[str, Path]]:

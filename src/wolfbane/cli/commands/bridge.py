@@ -20,8 +20,8 @@ from wolfbane.cli.streams import echo
 from wolfbane.errors import InputError, Problem, did_you_mean
 
 if TYPE_CHECKING:
+    from wolfbane.app.bridges import Draft
     from wolfbane.cli.options.target_options import Point
-    from wolfbane.kinds.bridge.draft import Draft
 
 _LINE = "a line that starts a {}, with {} in place of the part that varies"
 _COMMAND = """\
@@ -53,8 +53,8 @@ def check(ctx: click.Context, file: Path, point: Point, workspace: Path | None) 
     wolfbane bridge check bridges/ledger.toml
     wolfbane bridge check bridges/ledger.toml --env local --set house=north
     """
+    from wolfbane.app.bridges import BridgeSuite
     from wolfbane.app.bridges.bridge_check import check_bridge
-    from wolfbane.kinds.bridge.tables import BridgeSuite
     from wolfbane.reports.console.doctor import print_findings
     from wolfbane.reports.console.style import make_console
     from wolfbane.workspace.diagnosis import State
@@ -84,7 +84,7 @@ def new(file: Path) -> None:
     \b
     wolfbane bridge new bridges/ledger.toml
     """
-    from wolfbane.kinds.bridge.draft import written
+    from wolfbane.app.bridges import written
 
     if file.exists():
         raise InputError(Problem("the file already exists; it was not changed", str(file)))
@@ -104,7 +104,7 @@ def new(file: Path) -> None:
 
 def _ask() -> Draft:
     """The questions, each after the previous answer."""
-    from wolfbane.kinds.bridge.draft import ENDINGS, FORMATS, LISTS, NAMES, PRINTED, WAYS, Draft
+    from wolfbane.app.bridges import ENDINGS, FORMATS, LISTS, NAMES, PRINTED, WAYS, Draft
 
     answers: dict[str, Any] = {"files": click.prompt("Which files contain tests (globs)").split()}
     way = answers["way"] = _one_of("How are tests found?", WAYS)

@@ -153,8 +153,8 @@ def _commands(
 
 def _build(all_tests: str, one: str, folder: Path, may: May) -> Build | None:
     """The build that both commands start with, if the user agrees to run it once."""
+    from wolfbane.app.bridges import build_before, split
     from wolfbane.app.bridges.learned_build import Build
-    from wolfbane.kinds.bridge.learning.shells import build_before, split
 
     try:
         for_all, for_one = build_before(all_tests), build_before(one)
@@ -236,7 +236,7 @@ def _add_suite(
     suite = f'[[suite]]\nname = "{name}"\nkind = "bridge"\npaths = [{paths}]\n'
     suite += f'bridge = "{bridge}"\n'
     if build := learned.build:
-        from wolfbane.kinds.bridge.toml_text import toml_list
+        from wolfbane.app.bridges import toml_list
 
         suite += f"build = {toml_list([build.command])}\n"
         for key, globs in (("inputs", build.inputs), ("outputs", build.outputs)):
