@@ -8,7 +8,7 @@ import pytest
 from PIL import Image
 
 from browser_suites import ENGINES, needs, pages, suite
-from wolfbane.browsers.engines.firefox import StartFiles
+from wolfbane.browsers.engines.firefox_start_files import StartFiles
 
 __all__ = ["pages", "suite"]  # fixtures
 pytestmark = needs("chromium")

@@ -12,12 +12,13 @@ import aiohttp
 
 from wolfbane.browsers.downloads import saves_here, settled_folder, with_folder
 from wolfbane.browsers.engines.capabilities import Wanted
+from wolfbane.browsers.engines.contract import BrowserStart
 from wolfbane.browsers.engines.discovery import has_screen, installed
 from wolfbane.browsers.engines.display import Display
 from wolfbane.browsers.engines.drivers import PATIENCE, BrowserDriver, value_of
-from wolfbane.browsers.engines.firefox import FirefoxDriver
 from wolfbane.browsers.engines.firefox_start_files import StartFiles
 from wolfbane.browsers.engines.programs import Programs
+from wolfbane.browsers.engines.registry import find_engine
 from wolfbane.browsers.engines.w3c_driver import W3CDriver
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.workspace.settings import Browser, Workspace
@@ -142,34 +143,24 @@ class BrowserPool:
         here = installed(name, browser)
         browser = with_folder(self._workspace.root, browser, self._programs)
         self._programs.see_to_room(name)
-        if browser.engine == "chromium" and not browser.url:
+        engine = find_engine(browser.engine)
+        if engine.needs_short_paths and not browser.url:
             self._programs.see_to_length(name)
         variables = _variables(browser)
-        if browser.engine == "webkit" and not self._visible and not browser.url:
+        if engine.needs_screen and not self._visible and not browser.url:
             variables.update(await self._display.variables())
-        driver: BrowserDriver
-        if browser.engine == "firefox" and not browser.url and not here.driver:
-            driver = FirefoxDriver(
-                name,
-                browser,
-                here,
-                programs=self._programs,
-                variables=variables,
-                start_files=self._start_files,
-                visible=self._visible,
-                listen=self._listen,
-            )
-        else:
-            driver = W3CDriver(
-                name,
-                browser,
-                here,
-                programs=self._programs,
-                client=self._client,
-                variables=variables,
-                visible=self._visible,
-                listen=self._listen,
-            )
+        start = BrowserStart(
+            name=name,
+            browser=browser,
+            here=here,
+            programs=self._programs,
+            client=self._client,
+            variables=variables,
+            start_files=self._start_files,
+            visible=self._visible,
+            listen=self._listen,
+        )
+        driver = engine.driver(start) or W3CDriver(start)
         await driver.open(want)
         granted = (str(driver.granted.get(key, "")) for key in ("browserName", "browserVersion"))
         self.versions[name] = " ".join(filter(None, granted))
@@ -208,7 +199,7 @@ def _variables(browser: Browser) -> dict[str, str]:
         variables = {"TZ": browser.time_zone}
     else:
         variables = {}
-    if browser.language and browser.engine != "firefox":
+    if browser.language and find_engine(browser.engine).locale_variables:
         locale = browser.language.replace("-", "_")
         variables |= {"LANGUAGE": locale, "LC_ALL": f"{locale}.UTF-8"}
     return variables

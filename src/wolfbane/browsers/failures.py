@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+UNKNOWN_ERROR = "unknown error"
 STATUSES = {
     "element click intercepted": 400,
     "element not interactable": 400,
@@ -29,7 +30,7 @@ STATUSES = {
     "unable to capture screen": 500,
     "unable to set cookie": 500,
     "unexpected alert open": 500,
-    "unknown error": 500,
+    UNKNOWN_ERROR: 500,
     "unsupported operation": 500,
 }
 
@@ -38,7 +39,7 @@ class WebDriverError(Exception):
     """A command that failed, by the standard's code."""
 
     def __init__(self, code: str, message: str) -> None:
-        self.code = code if code in STATUSES else "unknown error"
+        self.code = code if code in STATUSES else UNKNOWN_ERROR
         self.message = message
         super().__init__(f"{self.code}: {message}")
 

@@ -62,4 +62,4 @@ def _one(workspace: Workspace, name: str, *, versions: bool) -> BrowserStatus:
     if needs_screen(browser):
         message = f"there is no screen and no {DISPLAY_PROGRAM}; install it (Debian: xvfb)"
         return replace(status, problem=f"browser '{name}': {message}")
-    return replace(status, problem=unlike(name, here) if versions else "")
+    return replace(status, problem=unlike(name, browser, here) if versions else "")

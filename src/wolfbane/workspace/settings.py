@@ -13,7 +13,7 @@ from wolfbane.basis.units import seconds
 from wolfbane.kinds.suite import Suite
 from wolfbane.workspace.load_settings import LoadProfile
 from wolfbane.workspace.suite_source import SuiteSource
-from wolfbane.workspace.vocabulary import DEFAULT_TIMEOUT, ENGINES
+from wolfbane.workspace.vocabulary import DEFAULT_TIMEOUT, ENGINES, EngineName
 
 
 class WorkspaceTable(SettingsTable, frozen=True):
@@ -40,7 +40,7 @@ class Browser(SettingsTable, frozen=True):
     ``device_pixels`` the number of screen pixels for each of them.
     """
 
-    engine: Literal["chromium", "firefox", "webkit", "other"]
+    engine: EngineName
     binary: str = ""
     driver: str | list[str] = ""
     url: str = ""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from typing import Literal, get_args
 
 SETTINGS_NAME = "wolfbane.toml"
 STATUSES = (
@@ -34,9 +35,11 @@ TYPES = (
     "choice",
     "list",
 )
-ENGINES = ("chromium", "firefox", "webkit")
+EngineName = Literal["chromium", "firefox", "webkit", "other"]
+"""One line for each browser engine: the name of its module, and of the engine in settings."""
 OTHER_ENGINE = "other"
 """Any driver that conforms to the standard."""
+ENGINES = tuple(name for name in get_args(EngineName) if name != OTHER_ENGINE)
 ENDPOINT_PARTS = ("url", "host", "port", "path", "browser", "downloads")
 """The parts that a suite's ``webdriver`` table can assign to variables."""
 WINDOW = re.compile(r"(\d+)x(\d+)")

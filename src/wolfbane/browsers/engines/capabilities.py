@@ -8,19 +8,10 @@ from typing import Any
 
 import msgspec
 
+from wolfbane.browsers.engines.registry import find_engine, vendor_keys
 from wolfbane.workspace.settings import Browser
 from wolfbane.workspace.vocabulary import OTHER_ENGINE
 
-_BROWSER_NAMES = {
-    "chromium": ("chrome", "chromium", "chromium-browser"),
-    "firefox": ("firefox",),
-    "webkit": ("minibrowser", "webkit", "safari", "webkitgtk"),
-}
-_VENDORS = {
-    "chromium": "goog:chromeOptions",
-    "firefox": "moz:firefoxOptions",
-    "webkit": "webkitgtk:browserOptions",
-}
 _OURS = ("--headless", "--user-data-dir", "--profile", "--window-size", "--remote-debugging")
 _LATER = "timeouts"
 DEFAULT_SIZE = (1280, 800)
@@ -54,7 +45,7 @@ def wanted(name: str, browser: Browser, requested: Any) -> Wanted:
     Raises ValueError for an invalid body.
     """
     want = Wanted()
-    names = _BROWSER_NAMES.get(browser.engine, ())
+    names = find_engine(browser.engine).browser_names
     for key, value in _chosen(requested, names).items():
         if key == _LATER:
             want.timeouts = dict(value)
@@ -62,7 +53,7 @@ def wanted(name: str, browser: Browser, requested: Any) -> Wanted:
             value_text = str(value).lower()
             if not (key == "browserName" and value_text in (*names, name.lower(), "")):
                 want.said.append(f"the suite requests {key} '{value}'; it gets browser '{name}'")
-        elif key in _VENDORS.values() and browser.engine != OTHER_ENGINE and not browser.url:
+        elif key in vendor_keys() and browser.engine != OTHER_ENGINE and not browser.url:
             _vendor(want, name, browser, key=key, value=value)
         else:
             want.standard[key] = value
@@ -97,7 +88,8 @@ def _chosen(requested: Any, names: tuple[str, ...]) -> dict[str, Any]:
 
 
 def _vendor(capabilities: Wanted, name: str, browser: Browser, key: str, value: Any) -> None:
-    if _VENDORS.get(browser.engine) != key:
+    engine = find_engine(browser.engine)
+    if engine.vendor != key:
         capabilities.said.append(
             f"the suite's {key} does not apply to browser '{name}' and is ignored"
         )
@@ -119,38 +111,13 @@ def _vendor(capabilities: Wanted, name: str, browser: Browser, key: str, value: 
         capabilities.preferences.update(options.pop(key_of_prefs, {}))
     if options.pop("binary", None):
         capabilities.said.append(f"the suite requests a binary; browser '{name}' uses its own")
-    if options and browser.engine == "chromium":
+    if options and engine.passes_options:
         capabilities.standard[key] = options
     elif options:
         message = ", ".join(options)
         capabilities.said.append(
             f"the suite's {key} ({message}) is not supported by browser '{name}' and is ignored"
         )
-
-
-def for_driver(
-    browser: Browser,
-    want: Wanted,
-    binary: str,
-    arguments: list[str],
-    preferences: Mapping[str, Any],
-) -> dict[str, Any]:
-    """The capabilities for a driver process."""
-    capabilities = dict(want.standard)
-    vendor = _VENDORS.get(browser.engine, "")
-    if browser.engine == "chromium":
-        options: dict[str, Any] = {
-            **capabilities.pop(vendor, {}),
-            "args": arguments,
-            "binary": binary,
-        }
-        options["prefs"] = dict(preferences)
-        if metrics := device_metrics(browser):
-            options["mobileEmulation"] = {"deviceMetrics": metrics}
-        capabilities[vendor] = options
-    elif browser.engine == "webkit":
-        capabilities[vendor] = {"binary": binary, "args": ["--automation", *arguments]}
-    return capabilities
 
 
 def size(browser: Browser) -> tuple[int, int] | None:
@@ -161,20 +128,3 @@ def size(browser: Browser) -> tuple[int, int] | None:
         return DEFAULT_SIZE
     width, _, height = browser.window.partition("x")
     return int(width), int(height)
-
-
-def device_metrics(browser: Browser) -> dict[str, Any]:
-    """The emulation of a page that is smaller than Chromium's windows, or has other pixels."""
-    wide = size(browser)
-    if wide is None or (wide[0] >= _NARROW and not browser.device_pixels):
-        return {}
-    return {
-        "width": wide[0],
-        "height": wide[1],
-        "pixelRatio": browser.device_pixels or 1.0,
-        "touch": wide[0] < _NARROW,
-    }
-
-
-_NARROW = 500
-"""CSS pixels. Chromium's windows cannot be narrower."""

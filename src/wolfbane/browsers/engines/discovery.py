@@ -8,27 +8,13 @@ import shutil
 import subprocess
 from pathlib import Path
 
-import msgspec
-
 from wolfbane.basis.inspection import may_start, neutral_folder
+from wolfbane.browsers.engines.contract import Installed
+from wolfbane.browsers.engines.registry import find_engine
 from wolfbane.browsers.failures import CannotOpen
 from wolfbane.workspace.settings import Browser
+from wolfbane.workspace.vocabulary import OTHER_ENGINE
 
-_BINARIES = {
-    "chromium": ("chromium", "chromium-browser", "chrome"),
-    "firefox": ("firefox", "firefox-esr"),
-    "webkit": (
-        "MiniBrowser",
-        "/usr/lib/*/webkit2gtk-4.*/MiniBrowser",
-        "/usr/libexec/webkit2gtk-4.*/MiniBrowser",
-    ),
-}
-_DRIVERS = {"chromium": ("chromedriver",), "webkit": ("WebKitWebDriver",)}
-_INSTALL = {
-    "chromium": "install chromium and its driver (Debian: chromium, chromium-driver)",
-    "firefox": "install Firefox (Debian: firefox-esr)",
-    "webkit": "install WebKit's driver (Debian: webkit2gtk-driver)",
-}
 DISPLAY_PROGRAM = "Xvfb"
 _VERSION = re.compile(r"\d+(?:\.\d+)+\w*")
 
@@ -40,15 +26,8 @@ def has_screen() -> bool:
 
 def needs_screen(browser: Browser) -> bool:
     """Whether a virtual screen is needed, but no program for it is installed."""
-    wants = browser.engine == "webkit" and not browser.url
+    wants = find_engine(browser.engine).needs_screen and not browser.url
     return wants and not has_screen() and shutil.which(DISPLAY_PROGRAM) is None
-
-
-class Installed(msgspec.Struct, frozen=True):
-    """The programs of a browser: ``driver`` is its command, empty if it needs none."""
-
-    binary: str = ""
-    driver: tuple[str, ...] = ()
 
 
 def installed(name: str, browser: Browser) -> Installed:
@@ -56,9 +35,9 @@ def installed(name: str, browser: Browser) -> Installed:
     if browser.url:
         return Installed()
     driver = _driver(name, browser)
-    if browser.engine == "other":
+    if browser.engine == OTHER_ENGINE:
         return Installed(browser.binary, driver)
-    given = (browser.binary,) if browser.binary else _BINARIES[browser.engine]
+    given = (browser.binary,) if browser.binary else find_engine(browser.engine).binaries
     binary = _first(given)
     if not binary:
         raise CannotOpen(_absent(name, browser.engine, given, key="binary"))
@@ -72,19 +51,20 @@ def _driver(name: str, browser: Browser) -> tuple[str, ...]:
         if not _first(command[:1]):
             raise CannotOpen(_absent(name, browser.engine, command[:1], key="driver"))
         return (_first(command[:1]), *command[1:])
-    if browser.engine not in _DRIVERS:
+    usual = find_engine(browser.engine).drivers
+    if not usual:
         return ()
-    program = _first(_DRIVERS[browser.engine])
+    program = _first(usual)
     if not program:
-        raise CannotOpen(_absent(name, browser.engine, _DRIVERS[browser.engine], key="driver"))
+        raise CannotOpen(_absent(name, browser.engine, usual, key="driver"))
     return (program,)
 
 
 def _absent(name: str, engine: str, wanted: tuple[str, ...], key: str) -> str:
     names = " or ".join(w for w in wanted if "*" not in w)
     how = "set"
-    if engine in _INSTALL:
-        how = f"{_INSTALL[engine]}, or set"
+    if install := find_engine(engine).install:
+        how = f"{install}, or set"
     return f"browser '{name}': {names} not found; {how} '{key}' in [browser.{name}]"
 
 
@@ -120,14 +100,17 @@ def version(program: str) -> str:
     return ""
 
 
-def unlike(name: str, here: Installed) -> str:
+def unlike(name: str, browser: Browser, here: Installed) -> str:
     """The warning about a driver with another version than its browser; empty if they match."""
-    if not (here.driver and here.binary) or Path(here.driver[0]).name != "chromedriver":
+    engine = find_engine(browser.engine)
+    if not (engine.same_version and here.driver and here.binary):
         return ""
-    browser, driver = version(here.binary), version(here.driver[0])
-    if not browser or not driver or browser.split(".")[0] == driver.split(".")[0]:
+    if Path(here.driver[0]).name not in engine.drivers:  # a program that starts it
+        return ""
+    own, driver = version(here.binary), version(here.driver[0])
+    if not own or not driver or own.split(".")[0] == driver.split(".")[0]:
         return ""
     message = (
-        f"browser '{name}': the driver has version {driver}, but the browser has version {browser}"
+        f"browser '{name}': the driver has version {driver}, but the browser has version {own}"
     )
-    return f"{message}; install both from the same source"
+    return f"{message} {own}; install both from the same source"

@@ -6,12 +6,10 @@ import asyncio
 import contextlib
 import json
 import os
-import re
 import shutil
 import subprocess
 import time
 from collections.abc import Coroutine, Mapping
-from pathlib import Path
 from typing import Any
 
 import aiohttp
@@ -19,8 +17,8 @@ import aiohttp
 from wolfbane.basis.exit_status import how_it_ended
 from wolfbane.browsers.downloads import saves_here
 from wolfbane.browsers.engines.browser_process import ENDING, VANISHED, answer_or_end, ends_within
-from wolfbane.browsers.engines.capabilities import Wanted, device_metrics, for_driver, size
-from wolfbane.browsers.engines.discovery import Installed
+from wolfbane.browsers.engines.capabilities import Wanted
+from wolfbane.browsers.engines.contract import BrowserStart
 from wolfbane.browsers.engines.driver_logs import (
     CONSOLE,
     LOG_PATH,
@@ -30,19 +28,11 @@ from wolfbane.browsers.engines.driver_logs import (
     with_ours,
 )
 from wolfbane.browsers.engines.drivers import PATIENCE, Reply, fit, free_port, value_of
-from wolfbane.browsers.engines.programs import Programs
+from wolfbane.browsers.engines.registry import find_engine
 from wolfbane.browsers.evidence.records import BrowserRecords
-from wolfbane.browsers.failures import CannotOpen, WebDriverError
-from wolfbane.workspace.settings import Browser
+from wolfbane.browsers.failures import UNKNOWN_ERROR, CannotOpen, WebDriverError
 
 _PORTS = 3
-_UNKNOWN = "unknown error"
-_SUSPICIOUS = (_UNKNOWN, "invalid session id", "timeout")
-"""Errors that WebKit's driver also returns if its browser has ended."""
-_EMPTY_START = {"session.restore_on_startup": 4, "session.startup_urls": ["data:,"]}
-"""The value from chromedriver's own profiles; otherwise, Chromium loads its page for new tabs."""
-_GONE = ("disconnected", "not reachable", "browser has closed the connection", "crash")
-"""The message of chromedriver if its browser no longer runs."""
 
 
 class W3CDriver:
@@ -50,29 +40,18 @@ class W3CDriver:
     URL.
     """
 
-    def __init__(
-        self,
-        name: str,
-        browser: Browser,
-        here: Installed,
-        programs: Programs,
-        client: aiohttp.ClientSession,
-        variables: dict[str, str],
-        *,
-        visible: bool,
-        listen: bool,
-    ) -> None:
+    def __init__(self, start: BrowserStart) -> None:
+        browser, self._engine = start.browser, find_engine(start.browser.engine)
         self.session = self.said = self.address = self._gone = ""
         self.records = BrowserRecords()
         self.downloads = browser.downloads if saves_here(browser) else ""
-        self._listens, self._logs = listen, DriverLogs({})
+        self._listens, self._logs = start.listen, DriverLogs({})
         self.granted: dict[str, Any] = {}
-        self._name, self._browser, self._here, self._programs = name, browser, here, programs
-        self._client, self._visible = client, visible
-        self._folder = programs.folder()
-        self._variables = {**variables, "TMPDIR": str(self._folder)}
-        if browser.engine == "webkit" and self.downloads:
-            self._variables["XDG_CONFIG_HOME"] = str(_user_folders(self._folder, self.downloads))
+        self._name, self._browser, self._here = start.name, browser, start.here
+        self._programs, self._client, self._visible = start.programs, start.client, start.visible
+        self._folder = self._programs.folder()
+        more = self._engine.variables(self._folder, self.downloads)
+        self._variables = {**start.variables, "TMPDIR": str(self._folder), **more}
         self._said = self._folder / "driver.out"
         self._process: subprocess.Popen[bytes] | None = None
         self._url = browser.url.rstrip("/")
@@ -94,7 +73,7 @@ class W3CDriver:
             command = [part.replace("{port}", str(port)) for part in self._here.driver]
             if command == list(self._here.driver):
                 command.append(f"--port={port}")
-                if self._browser.engine == "chromium":  # other users of the machine reach the port
+                if self._engine.private_address:  # other users of the machine reach the port
                     path = f"/{os.urandom(16).hex()}"
                     command.append(f"--url-base={path}")
             try:
@@ -121,16 +100,21 @@ class W3CDriver:
         return False
 
     async def _begin(self, want: Wanted) -> None:
-        browser = self._browser
-        arguments = [*_arguments(browser, self._folder, visible=self._visible), *want.arguments]
-        preferences = {**_chromium_preferences(browser), **want.preferences}
-        sent, binary = want.standard, self._here.binary
+        browser, engine = self._browser, self._engine
+        sent = want.standard
         if not browser.url:
-            sent = for_driver(browser, want, binary, arguments=arguments, preferences=preferences)
+            arguments = engine.arguments(browser, self._folder, visible=self._visible)
+            sent = engine.capabilities(
+                want,
+                browser,
+                self._here.binary,
+                arguments=[*arguments, *want.arguments],
+                preferences={**engine.preferences(browser), **want.preferences},
+            )
         if self._has_logs and self._listens:
             wished = dict(sent.get(PREFERENCES) or {})
             self._logs = DriverLogs(wished)
-            sent |= with_ours(sent["goog:chromeOptions"], wished)
+            sent |= with_ours(sent[engine.vendor], wished)
         body = json.dumps({"capabilities": {"alwaysMatch": sent}}).encode()
         try:
             reply = await self._watched(self._send("POST", f"{self._url}/session", body))
@@ -143,7 +127,7 @@ class W3CDriver:
             raise WebDriverError("session not created", problem)
         self.address = f"{self._url}/session/{value['sessionId']}"
         self.session, self.granted = value["sessionId"], value.get("capabilities", {})
-        if browser.engine != "chromium" or not device_metrics(browser):
+        if not engine.sizes_page(browser):
             self.said = await fit(self, browser)
 
     async def command(self, method: str, path: str, body: bytes) -> Reply:
@@ -158,23 +142,18 @@ class W3CDriver:
         """Checks whether the browser still runs, after an error that may mean that it ended."""
         fields = error if isinstance(error, Mapping) else {}
         code, message = str(fields.get("error", "")), str(fields.get("message", ""))
-        if self._browser.engine == "chromium" and any(sign in message for sign in _GONE):
-            self._gone = message.partition("\n")[0]
-        elif self._browser.engine == "webkit" and self._process and code in _SUSPICIOUS:
+        if lost := self._engine.lost_message(message):
+            self._gone = lost
+        elif self._process and self._engine.may_mean_lost(code):
             # The driver sees the end of its connection before the kernel has ended the browser:
             # after an error without a message the browser gets a moment to vanish.
-            seconds = ENDING if code == _UNKNOWN and not message else 0.0
+            seconds = ENDING if code == UNKNOWN_ERROR and not message else 0.0
             self._gone = VANISHED if await ends_within(self._process.pid, seconds) else ""
 
     async def _watched(self, sending: Coroutine[Any, Any, Reply]) -> Reply:
-        """The response to a command.
-
-        WebKit's driver waits minutes for a browser that no longer runs, and chromedriver waits one
-        for a browser that ends before its first response through the pipe.
-        """
-        engine, starts = self._browser.engine, not self.session
-        is_waiting = engine == "webkit" or (engine == "chromium" and starts)
-        if not is_waiting or self._process is None:
+        """The response to a command, or its browser's end if the driver waits long for it."""
+        starts = not self.session
+        if self._process is None or not self._engine.waits_for_lost_browser(starts=starts):
             return await sending
         try:
             return await answer_or_end(sending, self._process.pid, started=not starts)
@@ -214,7 +193,7 @@ class W3CDriver:
 
     @property
     def _has_logs(self) -> bool:
-        return self._browser.engine == "chromium" and not self._browser.url
+        return self._engine.has_logs and not self._browser.url
 
     async def _send(self, method: str, url: str, body: bytes) -> Reply:
         headers = {"Content-Type": "application/json; charset=utf-8"} if body else {}
@@ -247,53 +226,3 @@ class W3CDriver:
             process = self._process
             await asyncio.to_thread(self._programs.end, process, self._member)
         await asyncio.to_thread(shutil.rmtree, self._folder, ignore_errors=True)
-
-
-def _arguments(browser: Browser, folder: Path, *, visible: bool) -> list[str]:
-    if browser.engine == "webkit":
-        agent = [f"--user-agent={browser.user_agent}"] if browser.user_agent else []
-        return [*agent, *browser.arguments]
-    if browser.engine != "chromium":
-        return list(browser.arguments)
-    arguments = [
-        "--disable-gpu",
-        "--disable-quic",
-        "--no-first-run",
-        "--disable-background-networking",
-        "--disable-component-update",
-        "--disable-sync",
-        "--disable-dev-shm-usage",
-        f"--user-data-dir={folder / 'profile'}",
-        # Every user of the machine can reach a port, and drive the browser through it.
-        "--remote-debugging-pipe",
-    ]
-    if not visible:
-        arguments.append("--headless=new")
-    if os.geteuid() == 0:
-        arguments.append("--no-sandbox")
-    if wide := size(browser):
-        arguments.append(f"--window-size={wide[0]},{wide[1]}")
-    if browser.user_agent:
-        arguments.append(f"--user-agent={browser.user_agent}")
-    if browser.language:
-        arguments.append(f"--lang={browser.language}")
-    return [*arguments, *browser.arguments]
-
-
-def _user_folders(folder: Path, downloads: str) -> Path:
-    """A folder of settings with the folder for downloads (xdg-user-dirs), as WebKit reads it."""
-    path = folder / "config"
-    path.mkdir()
-    quoted = re.sub(r'(["$`\\\\])', r"\\\1", downloads)
-    (path / "user-dirs.dirs").write_text(f'XDG_DOWNLOAD_DIR="{quoted}"\n', encoding="utf-8")
-    return path
-
-
-def _chromium_preferences(browser: Browser) -> dict[str, Any]:
-    preferences: dict[str, Any] = {**_EMPTY_START, **browser.preferences}
-    if browser.language:
-        preferences["intl.accept_languages"] = browser.language
-    if browser.downloads:
-        preferences["download.default_directory"] = browser.downloads
-        preferences["download.prompt_for_download"] = False
-    return preferences

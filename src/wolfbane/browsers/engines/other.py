@@ -1,0 +1,5 @@
+"""Any other engine: its driver conforms to the standard, and the settings name it."""
+
+from wolfbane.browsers.engines.contract import Engine
+
+ENGINE = Engine()
