@@ -111,6 +111,13 @@ _DECLARED = (
         help="Select tests with the tag category=VALUE.",
     ),
     Field(
+        name="team",
+        meaning="the value of the tag `team=pilots`",
+        example="pilots",
+        texts=_of_key("team"),
+        help="Select tests with the tag team=VALUE.",
+    ),
+    Field(
         name="status",
         meaning=(
             "the outcome of the test's newest run, in each environment: `passed`, `flaky`, "
