@@ -24,10 +24,10 @@ import aiohttp
 from aiohttp import web
 
 from wolfbane.browsers.broker import Broker
-from wolfbane.browsers.engines.capabilities import Wanted
 from wolfbane.browsers.engines.discovery import installed
 from wolfbane.browsers.engines.drivers import BrowserDriver, free_port, value_of
 from wolfbane.browsers.engines.w3c_driver import W3CDriver
+from wolfbane.browsers.engines.wanted import Wanted
 from wolfbane.browsers.failures import CannotOpen
 from wolfbane.workers.process_group import ProcessGroup
 from wolfbane.workspace.settings import Settings, Suite, Workspace

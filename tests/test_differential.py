@@ -24,8 +24,8 @@ from browser_suites import needs
 from wolfbane.browsers.broker import Broker
 from wolfbane.browsers.browser_pool import BrowserPool
 from wolfbane.browsers.endpoints import ELEMENT, SHADOW
-from wolfbane.browsers.engines.capabilities import Wanted
 from wolfbane.browsers.engines.programs import Programs
+from wolfbane.browsers.engines.wanted import Wanted
 from wolfbane.workers.process_group import ProcessGroup
 from wolfbane.workspace.settings import Settings, Suite, Workspace
 

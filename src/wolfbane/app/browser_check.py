@@ -22,8 +22,8 @@ async def _open_each(workspace: Workspace, browsers: list[BrowserStatus]) -> lis
     import aiohttp
 
     from wolfbane.browsers.browser_pool import BrowserPool
-    from wolfbane.browsers.engines.capabilities import Wanted
     from wolfbane.browsers.engines.programs import Programs
+    from wolfbane.browsers.engines.wanted import Wanted
 
     checked = []
     with ProcessGroup() as group:

@@ -12,8 +12,8 @@ from aiohttp import web
 
 from wolfbane.browsers.browser_pool import BrowserPool, variables_of
 from wolfbane.browsers.engines.bidi import pass_through
-from wolfbane.browsers.engines.capabilities import Wanted
 from wolfbane.browsers.engines.programs import Programs, Starter
+from wolfbane.browsers.engines.wanted import Wanted
 from wolfbane.browsers.evidence.command_log import BrowserCommand
 from wolfbane.browsers.failures import WebDriverError
 from wolfbane.browsers.sessions import BrowserSession

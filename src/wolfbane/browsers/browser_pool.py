@@ -11,7 +11,6 @@ from pathlib import Path
 import aiohttp
 
 from wolfbane.browsers.downloads import saves_here, settled_folder, with_folder
-from wolfbane.browsers.engines.capabilities import Wanted
 from wolfbane.browsers.engines.contract import BrowserStart
 from wolfbane.browsers.engines.discovery import has_screen, installed
 from wolfbane.browsers.engines.display import Display
@@ -20,6 +19,7 @@ from wolfbane.browsers.engines.firefox_start_files import StartFiles
 from wolfbane.browsers.engines.programs import Programs
 from wolfbane.browsers.engines.registry import find_engine
 from wolfbane.browsers.engines.w3c_driver import W3CDriver
+from wolfbane.browsers.engines.wanted import Wanted
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.workspace.settings import Browser, Workspace
 

@@ -7,8 +7,8 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from wolfbane.browsers.engines.capabilities import Wanted, size
-from wolfbane.browsers.engines.contract import Engine
+from wolfbane.browsers.engines.contract import BrowserEngine
+from wolfbane.browsers.engines.wanted import Wanted, size
 from wolfbane.workspace.settings import Browser
 
 _EMPTY_START = {"session.restore_on_startup": 4, "session.startup_urls": ["data:,"]}
@@ -19,7 +19,7 @@ _NARROW = 500
 """CSS pixels. Chromium's windows cannot be narrower."""
 
 
-class Chromium(Engine):
+class Chromium(BrowserEngine):
     """Chromium and its relatives."""
 
     name = "chromium"

@@ -1,4 +1,4 @@
-"""What an engine is: how a browser is found, started and told what a session wants.
+"""The interface of browser engines: how a browser is found, started and driven.
 
 To add an engine, write a module with an ``ENGINE`` next to this one, and add its name to
 ``EngineName`` in ``workspace/vocabulary``.
@@ -13,10 +13,10 @@ from typing import Any
 import aiohttp
 import msgspec
 
-from wolfbane.browsers.engines.capabilities import Wanted
 from wolfbane.browsers.engines.drivers import BrowserDriver
 from wolfbane.browsers.engines.firefox_start_files import StartFiles
 from wolfbane.browsers.engines.programs import Programs
+from wolfbane.browsers.engines.wanted import Wanted
 from wolfbane.workspace.settings import Browser
 
 
@@ -41,7 +41,7 @@ class BrowserStart(msgspec.Struct, frozen=True, kw_only=True):
     listen: bool
 
 
-class Engine:
+class BrowserEngine:
     """A browser engine. The values are those of a driver that conforms to the standard.
 
     ``binaries`` and ``drivers`` are the programs to look for, the usual first; a ``*`` stands for

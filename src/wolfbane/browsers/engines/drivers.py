@@ -11,7 +11,7 @@ from typing import Any, Protocol
 
 import msgspec
 
-from wolfbane.browsers.engines.capabilities import Wanted, size
+from wolfbane.browsers.engines.wanted import Wanted, size
 from wolfbane.browsers.evidence.records import BrowserRecords
 from wolfbane.browsers.failures import WebDriverError
 from wolfbane.workspace.settings import Browser

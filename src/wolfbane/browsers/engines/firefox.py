@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from wolfbane.browsers.engines.contract import BrowserStart, Engine
+from wolfbane.browsers.engines.contract import BrowserEngine, BrowserStart
 from wolfbane.browsers.engines.drivers import BrowserDriver
 from wolfbane.browsers.engines.firefox_driver import FirefoxDriver
 
 
-class Firefox(Engine):
+class Firefox(BrowserEngine):
     """Firefox needs no driver program."""
 
     name = "firefox"

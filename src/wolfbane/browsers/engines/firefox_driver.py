@@ -14,11 +14,11 @@ from typing import Any
 from wolfbane.basis.exit_status import how_it_ended
 from wolfbane.browsers.engines import prompts
 from wolfbane.browsers.engines.bidi_listener import BidiListener
-from wolfbane.browsers.engines.capabilities import Wanted, size
 from wolfbane.browsers.engines.contract import BrowserStart
 from wolfbane.browsers.engines.drivers import PATIENCE, Reply, fit
 from wolfbane.browsers.engines.gecko import carry_out
 from wolfbane.browsers.engines.marionette import Marionette
+from wolfbane.browsers.engines.wanted import Wanted, size
 from wolfbane.browsers.evidence.records import BrowserRecords
 from wolfbane.browsers.failures import CannotOpen, WebDriverError
 from wolfbane.workspace.settings import Browser

@@ -1,5 +1,5 @@
 """Any other engine: its driver conforms to the standard, and the settings name it."""
 
-from wolfbane.browsers.engines.contract import Engine
+from wolfbane.browsers.engines.contract import BrowserEngine
 
-ENGINE = Engine()
+ENGINE = BrowserEngine()

@@ -12,13 +12,13 @@ from typing import TYPE_CHECKING
 from wolfbane.workspace.vocabulary import ENGINES
 
 if TYPE_CHECKING:
-    from wolfbane.browsers.engines.contract import Engine
+    from wolfbane.browsers.engines.contract import BrowserEngine
 
 
 @cache
-def find_engine(name: str) -> Engine:
+def find_engine(name: str) -> BrowserEngine:
     """The engine with this name, which is one of ``EngineName``."""
-    engine: Engine = importlib.import_module(f"wolfbane.browsers.engines.{name}").ENGINE
+    engine: BrowserEngine = importlib.import_module(f"wolfbane.browsers.engines.{name}").ENGINE
     return engine
 
 

@@ -17,7 +17,6 @@ import aiohttp
 from wolfbane.basis.exit_status import how_it_ended
 from wolfbane.browsers.downloads import saves_here
 from wolfbane.browsers.engines.browser_process import ENDING, VANISHED, answer_or_end, ends_within
-from wolfbane.browsers.engines.capabilities import Wanted
 from wolfbane.browsers.engines.contract import BrowserStart
 from wolfbane.browsers.engines.driver_logs import (
     CONSOLE,
@@ -29,6 +28,7 @@ from wolfbane.browsers.engines.driver_logs import (
 )
 from wolfbane.browsers.engines.drivers import PATIENCE, Reply, fit, free_port, value_of
 from wolfbane.browsers.engines.registry import find_engine
+from wolfbane.browsers.engines.wanted import Wanted
 from wolfbane.browsers.evidence.records import BrowserRecords
 from wolfbane.browsers.failures import UNKNOWN_ERROR, CannotOpen, WebDriverError
 

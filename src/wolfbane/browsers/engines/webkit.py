@@ -7,15 +7,15 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from wolfbane.browsers.engines.capabilities import Wanted
-from wolfbane.browsers.engines.contract import Engine
+from wolfbane.browsers.engines.contract import BrowserEngine
+from wolfbane.browsers.engines.wanted import Wanted
 from wolfbane.browsers.failures import UNKNOWN_ERROR
 from wolfbane.workspace.settings import Browser
 
 _SUSPICIOUS = (UNKNOWN_ERROR, "invalid session id", "timeout")
 
 
-class WebKit(Engine):
+class WebKit(BrowserEngine):
     """WebKitGTK's small browser."""
 
     name = "webkit"
