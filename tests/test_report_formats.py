@@ -136,6 +136,10 @@ def test_every_format_tells_the_same():
     markdown = made["markdown"]
     assert "1 passed, 1 flaky, 1 failed, 1 skipped, 1 quarantined in 1.50 s" in markdown
     assert markdown.index("### Failed") < markdown.index("### Flaky") < markdown.index("### Quar")
+    counts = dict(
+        re.findall(r'^wolfbane_tests{.*outcome="(.*)"} (\d+)$', made["openmetrics"], re.M)
+    )
+    assert counts == dict.fromkeys(["passed", "flaky", "failed", "skipped", "quarantined"], "1")
     whole = json.loads(made["json"])["results"]
     assert len(whole) == 5 and [json.loads(li) for li in made["jsonl"].splitlines()] == whole
 

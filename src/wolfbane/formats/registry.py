@@ -10,6 +10,7 @@ WRITERS = {
     "xunit": "wolfbane.formats.xunit.writer:write_xunit",
     "tap": "wolfbane.formats.tap.writer:write_tap",
     "ctrf": "wolfbane.formats.ctrf.writer:write_ctrf",
+    "openmetrics": "wolfbane.formats.openmetrics.writer:write_openmetrics",
     "json": "wolfbane.reports.json_report:write_json",
     "jsonl": "wolfbane.reports.jsonl_report:write_lines",
     "csv": "wolfbane.reports.csv_markdown:write_csv",

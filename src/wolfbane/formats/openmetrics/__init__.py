@@ -1,0 +1,1 @@
+"""OpenMetrics: https://prometheus.io/docs/specs/om/open_metrics_spec/."""
