@@ -8,12 +8,14 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from random import SystemRandom
 from typing import TYPE_CHECKING
 
 import msgspec
 from msgspec.structs import replace
 
 from wolfbane.app.selection import Selected
+from wolfbane.basis.this_machine import available_cores
 from wolfbane.environments import Environment
 from wolfbane.errors import InputError, NothingChosen, Problem, did_you_mean
 from wolfbane.inventory.candidate_suites import suites_in_play
@@ -33,6 +35,7 @@ if TYPE_CHECKING:
     from wolfbane.workers.prewarm import HeadStart
 
 
+_A_WEEK = 7 * 86_400.0
 _MOST_PROJECTS = 10
 
 
@@ -99,9 +102,27 @@ def make_ready(
         copies=copies,
         warnings=(*_checkout_warnings(workspace), *warnings),
         targets=targets,
-        request=request.settled(workspace.settings.workspace.jobs),
+        request=_settled(request, workspace.settings.workspace.jobs),
         in_play=in_play,
     )
+
+
+def _settled(request: RunRequest, own_jobs: int | None) -> RunRequest:
+    """The request with resolved values for the number of workers and the seed.
+
+    ``own_jobs`` is the workspace's own number, if it has one.
+    """
+    seed, timeout = request.seed, request.timeout
+    if request.live or (request.keep_open and timeout is None):
+        timeout = _A_WEEK  # somebody looks at a browser, and other tests wait; or debugs a test
+    if request.order == "random" and seed is None:
+        seed = SystemRandom().randrange(1_000_000)
+    jobs = request.jobs
+    if request.live:
+        jobs = 1
+    elif not request.on:  # without a number, each machine of a cluster has its own
+        jobs = jobs or own_jobs or available_cores()
+    return dataclasses.replace(request, jobs=jobs, seed=seed, timeout=timeout)
 
 
 def _checkout_warnings(workspace: Workspace) -> Sequence[str]:

@@ -5,11 +5,9 @@ To add an option, add a field here and the code that uses it.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-from random import SystemRandom
+from dataclasses import dataclass
 from typing import Any
 
-from wolfbane.basis.this_machine import available_cores
 from wolfbane.errors import InputError, Problem, did_you_mean
 from wolfbane.formats.registry import NAMES
 from wolfbane.kinds.freshness import Freshness
@@ -19,7 +17,6 @@ from wolfbane.workspace.vocabulary import EVIDENCE_POLICIES, FAILURES
 
 ALWAYS, CHANGED, NEVER = "always", "changed", "never"
 """When to build suites."""
-_A_WEEK = 7 * 86_400.0
 
 
 @dataclass(frozen=True)
@@ -277,21 +274,6 @@ class RunRequest:
     def repeats(self) -> bool:
         """Whether tests run several times, whatever their outcome."""
         return self.repeat is not None or self.repeat_for is not None
-
-    def settled(self, jobs: int | None) -> RunRequest:
-        """The request with resolved values for the number of workers and the seed.
-
-        ``jobs`` is the workspace's own number, if it has one.
-        """
-        seed, timeout = self.seed, self.timeout
-        if self.live or (self.keep_open and timeout is None):
-            timeout = _A_WEEK  # somebody looks at a browser, and other tests wait; or debugs a test
-        if self.order == "random" and seed is None:
-            seed = SystemRandom().randrange(1_000_000)
-        jobs = 1 if self.live else self.jobs or jobs or available_cores()
-        if self.on:
-            jobs = self.jobs  # without a number, each machine has its own
-        return replace(self, jobs=jobs, seed=seed, timeout=timeout)
 
 
 def run_options() -> dict[str, tuple[RunOption, Any]]:
