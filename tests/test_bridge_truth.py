@@ -225,7 +225,7 @@ def test_a_launcher_that_needs_names(folder, omit):
     )
     program = (folder.path / "launcher.py").read_text()
     program = program.replace(
-        "    report = Report(place)\n", "    report = Report(place)\n    names or sys.exit(2)\n"
+        "    report = Report(folder)\n", "    report = Report(folder)\n    names or sys.exit(2)\n"
     )
     (folder.path / "launcher.py").write_text(program)
     run = folder.run()

@@ -35,9 +35,9 @@ def shell(folder, line, **environment):
     )
 
 
-@pytest.mark.parametrize("folder", PLACES)
-def test_a_run_goes_on_without_standard_output(quay, folder):
-    shell(quay, PLACES[folder])
+@pytest.mark.parametrize("closed", PLACES)
+def test_a_run_goes_on_without_standard_output(quay, closed):
+    shell(quay, PLACES[closed])
     assert (quay.path / "code").read_text() == "1\n"
     errors = (quay.path / "errors").read_text()
     assert "standard output" in errors and "Traceback" not in errors
