@@ -128,3 +128,16 @@ def test_a_run_that_stops_tells_what_it_knows(quay):
     run = quay.run("--retries", "3", "--stop-after", "1", "--name", "never,third", "-j1")
     told = outcomes(run)
     assert (run.code, told["never"]) == (1, "failed")
+
+
+def test_warnings_fail_the_run_on_demand(quay):
+    assert quay.run("--name", "good", "--warnings-fail").code == 0
+    quay.file("test_empty.py", "")
+    text = (quay.path / "wolfbane.toml").read_text()
+    text = text.replace('["test_quay.py"]', '["test_quay.py", "test_empty.py"]')
+    quay.file("wolfbane.toml", text)
+    warned = quay.run("--name", "good")
+    assert (warned.code, "warning  test_empty.py contains no tests" in warned.out) == (0, True)
+    failed = quay.run("--name", "good", "--warnings-fail")
+    assert failed.code == 1, failed.out
+    assert "the run has warnings (--warnings-fail)" in failed.out

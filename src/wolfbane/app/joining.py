@@ -160,6 +160,7 @@ def _finished(shares: Sequence[ShareRecord]) -> RunFinished:
         unrun,
         focused=any(each.reason.startswith("focus") for each in ends),
         flaky_fails=any("--flaky-fails" in each.reason for each in ends),
+        warnings_fail=any("--warnings-fail" in each.reason for each in ends),
         interrupted=any(each.exit_code == 130 for each in ends),
     )
     reasons = [_named("missing", missing, shares), _named("interrupted", cut_off, shares), reason]

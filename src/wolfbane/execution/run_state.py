@@ -29,6 +29,8 @@ class RunState:
         self.tally = Tally()
         self.findings = Findings()
         self.warnings: list[str] = []
+        self.warned = False
+        """Whether the start of the run had warnings."""
         self.quarantined: Mapping[str, Quarantined] = {}
         self.interrupted = False
         self.context: RunContext | None = None

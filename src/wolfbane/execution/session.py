@@ -161,7 +161,9 @@ class Session:
         if self._request.live:
             check_live(plan)
         state.quarantined = quarantined_in(self._inputs.quarantine, plan.tests, date.today())
-        state.tell(self._start_event(plan, prepared))
+        start = self._start_event(plan, prepared)
+        state.warned = bool(start.warnings)
+        state.tell(start)
         for result in prepared.broken:
             state.finished(result)
         return plan
@@ -198,7 +200,7 @@ class Session:
         seconds: float,
     ) -> int:
         """Report the end of the run; returns the exit code."""
-        code, reason = self._verdict(unrun)
+        code, reason = self._verdict(unrun, warned=bool(warnings or self.state.warned))
         if unrun and code in (0, 3) and (limit := self._request.run_time):
             code, reason = code or 1, f"stopped after the time limit of {limit:g} s (--run-time)"
         tally, quarantined = self.state.tally, self.state.quarantined
@@ -219,7 +221,7 @@ class Session:
         )
         return code
 
-    def _verdict(self, unrun: int) -> tuple[int, str]:
+    def _verdict(self, unrun: int, *, warned: bool) -> tuple[int, str]:
         state, request = self.state, self._request
         of_outcomes = verdict(
             state.tally,
@@ -228,6 +230,7 @@ class Session:
             unrun,
             focused=bool(request.no_focus and self._planner.focused),
             flaky_fails=request.flaky_fails,
+            warnings_fail=warned and request.warnings_fail,
             interrupted=state.interrupted,
         )
         code, reason = self._workload.verdict(state, of_outcomes)

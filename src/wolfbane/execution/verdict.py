@@ -46,12 +46,14 @@ def verdict(
     *,
     focused: bool,
     flaky_fails: bool,
+    warnings_fail: bool,
     interrupted: bool,
 ) -> tuple[int, str]:
     """The exit code, and the reason if the counts do not show it.
 
     ``quarantined`` has the entries of the quarantined tests. ``focused``: tests
-    are marked as the only ones to run, and that fails the run.
+    are marked as the only ones to run, and that fails the run. ``warnings_fail``: the run has
+    warnings, and they fail it.
     """
     if interrupted:
         return 130, "interrupted"
@@ -66,6 +68,8 @@ def verdict(
         return 4, "some tests were blocked, because something that they need is missing"
     if counts.get(Outcome.FLAKY) and flaky_fails:
         return 1, "at least one test is flaky (--flaky-fails)"
+    if warnings_fail:
+        return 1, "the run has warnings (--warnings-fail)"
     if not counts and tally.quarantined:
         return 0, "only quarantined tests were run"
     if not any(counts.get(outcome) for outcome in GOOD):

@@ -105,6 +105,9 @@ class RunRequest:
     flaky_fails: bool = option(
         RUN, "--flaky-fails", default=False, help="Exit 1 if a test passed only after a retry."
     )
+    warnings_fail: bool = option(
+        RUN, "--warnings-fail", default=False, help="Exit 1 if the run has a warning."
+    )
     quarantine: str = option(
         RUN,
         "--quarantine",
