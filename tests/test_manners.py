@@ -96,12 +96,21 @@ def test_terms_that_match_apart_and_not_together(quay):
     assert "together" not in quay.call("list", "--tag", "smok", "--suite", "fees").err
 
 
-@pytest.mark.parametrize("what", ["runs", "history", "preset list", "quarantine list", "env list"])
+EMPTY_LISTS = {
+    "runs": "0 runs, 0 B in ",
+    "history": "no runs are recorded here",
+    "preset list": "there are no presets; see 'wolfbane preset save --help'",
+    "quarantine list": "no tests are quarantined; see 'wolfbane quarantine add --help'",
+    "env list": "no environment is declared; add [env.NAME] to wolfbane.toml",
+}
+
+
+@pytest.mark.parametrize("what", EMPTY_LISTS)
 def test_empty_lists_are_no_errors(folder, what):
     folder.file("wolfbane.toml", "")
     done = folder.call(*what.split())
     assert done.code == 0, done.err
-    assert done.out or done.err
+    assert (done.out + done.err).startswith(EMPTY_LISTS[what])
 
 
 def test_doctor_finds_presets_that_name_what_is_not_there(quay):

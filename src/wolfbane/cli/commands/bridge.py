@@ -32,7 +32,12 @@ How is the launcher started? Enter one command line with these placeholders:
 
 @click.group("bridge", cls=CommandGroup)
 def command() -> None:
-    """Connect suites that are started by their own launcher."""
+    """Connect suites that are started by their own launcher.
+
+    \b
+    wolfbane bridge learn
+    wolfbane bridge check bridges/ledger.toml
+    """
 
 
 command.add_command(learn)
