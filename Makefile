@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test quick check lock newest lowest bench differential faults launchers services strangers screenshots clean
+.PHONY: demo test quick check lock newest lowest mutations bench differential faults launchers services strangers screenshots clean
 
 # The lock file has every library with its version and hash, so a commit passes as long as they exist.
 # uv installs them in seconds; pip takes a minute, and does it where uv does not reach the packages.
@@ -73,6 +73,10 @@ strangers: $(VENV)/.ready
 # Launchers in many languages: learnt from two commands, every outcome against their instructions.
 launchers: $(VENV)/.ready
 	$(BIN)/python -m benchmarks.launchers --written
+
+# Break 60 random lines, and see whether the tests of their rooms notice. It can take an hour.
+mutations: $(VENV)/.ready
+	$(BIN)/python -m benchmarks.mutations
 
 bench: $(VENV)/.ready
 	$(BIN)/python -m compileall -q src

@@ -16,16 +16,16 @@ ROOT = Path(__file__).parent.parent
 
 def changed(revision: str) -> list[str]:
     """The files that differ from a revision, and those that git does not know."""
-    matches: list[str] = []
-    for message in (
+    paths: list[str] = []
+    for arguments in (
         ["diff", "--name-only", revision],
         ["ls-files", "--others", "--exclude-standard"],
     ):
         done = subprocess.run(
-            ["git", *message], cwd=ROOT, capture_output=True, text=True, check=True
+            ["git", *arguments], cwd=ROOT, capture_output=True, text=True, check=True
         )
-        matches += done.stdout.splitlines()
-    return matches
+        paths += done.stdout.splitlines()
+    return paths
 
 
 def main() -> int:

@@ -3,7 +3,7 @@
 The program is started some two thousand times here, and its imports are most of the time of a
 small call. Everything else is as it is for a user: a process of its own, with its own folder,
 variables, streams and exit code. What an interpreter reads at its own start (``PYTHON...``) is not:
-such calls, and those that are about starting, use a new interpreter.
+such calls, those that are about starting, and a tenth of the others use a new interpreter.
 """
 
 from __future__ import annotations
