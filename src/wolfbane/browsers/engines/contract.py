@@ -7,27 +7,31 @@ To add an engine, write a module with an ``ENGINE`` next to this one, and add it
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import aiohttp
-import msgspec
-
-from wolfbane.browsers.engines.drivers import BrowserDriver
-from wolfbane.browsers.engines.firefox_start_files import StartFiles
-from wolfbane.browsers.engines.programs import Programs
-from wolfbane.browsers.engines.wanted import Wanted
 from wolfbane.workspace.settings import Browser
 
+if TYPE_CHECKING:  # commands that only look for browsers need none of it, and aiohttp is large
+    import aiohttp
 
-class Installed(msgspec.Struct, frozen=True):
+    from wolfbane.browsers.engines.drivers import BrowserDriver
+    from wolfbane.browsers.engines.firefox_start_files import StartFiles
+    from wolfbane.browsers.engines.programs import Programs
+    from wolfbane.browsers.engines.wanted import Wanted
+
+
+@dataclass(frozen=True)
+class Installed:
     """The programs of a browser: ``driver`` is its command, empty if it needs none."""
 
     binary: str = ""
     driver: tuple[str, ...] = ()
 
 
-class BrowserStart(msgspec.Struct, frozen=True, kw_only=True):
+@dataclass(frozen=True, kw_only=True)
+class BrowserStart:
     """All that starts one browser with one session."""
 
     name: str
