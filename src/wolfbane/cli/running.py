@@ -30,7 +30,7 @@ def run_and_print(ready: ReadyRun, warned: set[str] | None = None) -> int:
     ``warned`` contains the warnings that earlier runs of the same ``watch`` printed.
     """
     if ready.request.dry_run:
-        from wolfbane.reports.console.listing import print_plan
+        from wolfbane.reports.console.plan import print_plan
         from wolfbane.reports.console.style import make_console
 
         console = make_console()

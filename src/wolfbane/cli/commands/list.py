@@ -115,7 +115,7 @@ def _show(
     unloaded: Sequence[TestFile],
 ) -> None:
     from wolfbane.reports.console.listing import closing_lines, table, tree
-    from wolfbane.reports.console.style import table_width
+    from wolfbane.reports.console.width import table_width
 
     room = table_width(sys.stdout)
     if form == "table":

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import os
 import re
-import shutil
 import sys
 from collections import Counter
 from collections.abc import Iterable, Iterator
@@ -16,6 +14,7 @@ from rich.text import Text
 from rich.theme import Theme
 
 from wolfbane.model import Discrepancy, Outcome
+from wolfbane.reports.console.width import UNBOUNDED, table_width
 from wolfbane.reports.text import visible
 
 ORDER = tuple(Outcome)
@@ -44,20 +43,6 @@ _THEME = Theme(
 
 PIPED_WIDTH = 80
 """Columns of prose if there is no terminal."""
-WIDEST = 120
-"""Maximum columns that are used of a terminal."""
-UNBOUNDED = 10_000
-"""Columns of a pipe if its reader set no width."""
-
-
-def table_width(stream: TextIO) -> int:
-    """Columns for tables: those of the terminal; without one, as many as a table needs."""
-    if stream.isatty():
-        return min(shutil.get_terminal_size().columns, WIDEST)
-    given = os.environ.get("COLUMNS", "")
-    if given.isdecimal() and int(given):
-        return int(given)
-    return UNBOUNDED
 
 
 def counted(counts: Counter[Outcome], between: str = ", ") -> Text:
