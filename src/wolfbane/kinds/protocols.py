@@ -8,15 +8,17 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import Any, ClassVar, Generic, TypeVar
+from typing import TYPE_CHECKING, Any, ClassVar, Generic, TypeVar
 
 from wolfbane.basis.toml_lines import Location
-from wolfbane.kinds.documents import Fetched, Fetching
-from wolfbane.kinds.imports import ImportReader
 from wolfbane.kinds.registry import KINDS, find_kind
-from wolfbane.kinds.relocation import Relocation
-from wolfbane.kinds.steps import StepLine
 from wolfbane.kinds.suite import Suite
+
+if TYPE_CHECKING:  # most commands read settings, and need none of it
+    from wolfbane.kinds.documents import Fetched, Fetching
+    from wolfbane.kinds.imports import ImportReader
+    from wolfbane.kinds.relocation import Relocation
+    from wolfbane.kinds.steps import StepLine
 
 S = TypeVar("S", bound=Suite)
 A = TypeVar("A")
