@@ -58,7 +58,7 @@ def with_folder(root: Path, browser: Browser, programs: Programs) -> Browser:
 class WorkerDownloads:
     """The download folders of one worker's sessions.
 
-    ``place`` is the path that the worker knows from its start. It is a link to the folder of the
+    ``folder`` is the path that the worker knows from its start. It is a link to the folder of the
     newest session, because a session may be opened before its worker starts.
     """
 

@@ -28,7 +28,7 @@ from wolfbane.workspace.settings import Workspace
 class MachineJob(msgspec.Struct, frozen=True):
     """Everything that a machine needs to know about a run.
 
-    ``place`` is the folder in which the main process stores evidence. With ``load``, the machine
+    ``folder`` is the folder in which the main process stores evidence. With ``load``, the machine
     runs a part of a load test.
     """
 

@@ -63,12 +63,10 @@ def _chosen(requested: Any, names: tuple[str, ...]) -> dict[str, Any]:
     return next((m for m in merged if m.get("browserName") in names), merged[0])
 
 
-def _vendor(capabilities: Wanted, name: str, browser: Browser, key: str, value: Any) -> None:
+def _vendor(want: Wanted, name: str, browser: Browser, key: str, value: Any) -> None:
     engine = find_engine(browser.engine)
     if engine.vendor != key:
-        capabilities.said.append(
-            f"the suite's {key} does not apply to browser '{name}' and is ignored"
-        )
+        want.said.append(f"the suite's {key} does not apply to browser '{name}' and is ignored")
         return
     options = dict(value)
     for argument in options.pop("args", []):
@@ -78,19 +76,17 @@ def _vendor(capabilities: Wanted, name: str, browser: Browser, key: str, value: 
             text = f"--{argument}"
         if text.startswith(_OURS):
             if not text.startswith("--headless"):
-                capabilities.said.append(
-                    f"the suite requests {text}; browser '{name}' uses its own"
-                )
+                want.said.append(f"the suite requests {text}; browser '{name}' uses its own")
         else:
-            capabilities.arguments.append(text)
+            want.arguments.append(text)
     for key_of_prefs in ("prefs", "preferences"):
-        capabilities.preferences.update(options.pop(key_of_prefs, {}))
+        want.preferences.update(options.pop(key_of_prefs, {}))
     if options.pop("binary", None):
-        capabilities.said.append(f"the suite requests a binary; browser '{name}' uses its own")
+        want.said.append(f"the suite requests a binary; browser '{name}' uses its own")
     if options and engine.passes_options:
-        capabilities.standard[key] = options
+        want.standard[key] = options
     elif options:
         message = ", ".join(options)
-        capabilities.said.append(
+        want.said.append(
             f"the suite's {key} ({message}) is not supported by browser '{name}' and is ignored"
         )

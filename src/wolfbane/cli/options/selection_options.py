@@ -45,7 +45,7 @@ def selection_options(
     command: Callable[..., Any],
     option: Callable[[Callable[..., Any]], Callable[..., Any]] = workspace_option,
 ) -> Callable[..., Any]:
-    """PATH..., the field options, ``--pick``, ``--drop``, ``--everything``, and ``place``.
+    """PATH..., the field options, ``--pick``, ``--drop``, ``--everything``, and ``option``.
 
     The command gets them as one ``select``, a function that checks the selection in a given
     workspace, or opens the workspace first.

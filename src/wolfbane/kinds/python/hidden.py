@@ -67,7 +67,7 @@ def _calls(node: ast.AST) -> Iterator[ast.Call]:
 class Hidden:
     """The tests that a module with visible tests may additionally contain.
 
-    ``found`` means that there may be more; ``depends`` are the files of the workspace that were
+    ``any`` means that there may be more; ``depends`` are the files of the workspace that were
     read to decide this.
     """
 

@@ -113,7 +113,7 @@ class LauncherVerdict:
 class LauncherCall:
     """The purpose of one launcher call.
 
-    ``place`` is where entries and problems count if they belong to none of several files.
+    ``file`` is where entries and problems count if they belong to none of several files.
     ``others`` are the known tests that were not selected but that the launcher may run.
     ``by_name``: the launcher got names, so it leaves out other tests. ``waits``: results are sent
     when the launcher has ended, because later entries may contradict earlier ones.
