@@ -39,8 +39,8 @@ class Commands(msgspec.Struct, frozen=True):
 
     ``build``: both commands first build, in the same way.
 
-    ``vocabulary`` are the launcher's words for outcomes, if they are not the usual ones; ``name`` and
-    ``group`` are those of the test that the second command runs, as the output shows them, and
+    ``vocabulary`` are the launcher's words for outcomes, if they are not the usual ones; ``name``
+    and ``group`` are those of the test that the second command runs, as the output shows them, and
     ``reason`` is a reason of a failure.
     """
 
