@@ -169,8 +169,9 @@ class Folder:
                 arguments, self.path, {**self.environment(), **environment}, typed, GUARD
             )
             return Run(*told, {})
+        program, *rest = self.command(*arguments)
         done = subprocess.run(
-            self.command(*arguments),
+            [program, "-P", *rest],  # as installed: no module of the folder is imported
             cwd=self.path,
             env={**self.environment(), **environment},
             input=typed,
