@@ -140,7 +140,7 @@ def _passed_on(
     """
     status = selected.newest.known(names_of).status
     suites = suites_in_play(selected.inventory, selected.choice, status, targets=list(names_of))
-    names = suites_passed_on(suites, request.passed_on, request.options_for)
+    names = suites_with_options(suites, request.passed_on, request.options_for)
     request = dataclasses.replace(request, options_for=tuple(names))
     return with_options(workspace, names, request.passed_on), request
 
@@ -210,7 +210,7 @@ def _report_targets(reports: Sequence[str]) -> Sequence[tuple[str, Path]]:
     return read_targets(reports)
 
 
-def suites_passed_on(
+def suites_with_options(
     chosen: Sequence[Suite], options: Sequence[str], names: Sequence[str]
 ) -> list[str]:
     """The suites that get options: the named suites; without names, all selected suites.

@@ -185,7 +185,7 @@ class _FeatureReader:
             ]
             self.block = None
         elif kind == "examples":
-            self._examples(tags, above_it.line or number, number)
+            self._examples(tags, above_it.line if tags else number, number)
             if self.block is not None:
                 self.block.problem = self.block.problem or problem
         elif kind == "background":

@@ -19,7 +19,8 @@ class Tags:
 
     def read(self, text: str, number: int) -> None:
         """Add the tags of a line."""
-        self.line = self.line or number
+        if not self.names:
+            self.line = number
         text = re.sub(r"\s#.*", "", text)
         self.names += [tag[1:] for tag in _TAG.findall(text)]
         if rest := _TAG.sub("", text).strip():
