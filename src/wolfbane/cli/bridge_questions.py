@@ -54,6 +54,7 @@ def ask_part(part: str) -> str:
 
 
 def ask(question: str, option: str) -> str:
+    """The answer of a user at a terminal. Raises InputError, with the option, if there is none."""
     if not sys.stdin.isatty():
         raise InputError(Problem(f"{question.lower()} was not given", hint=f"use {option}"))
     answer: str = click.prompt(question)
